@@ -135,6 +135,15 @@ func (a *asked) loads(ctx context.Context, engine string, rows int) error {
 	return r.finish(a.out)
 }
 
+// slowFlush makes each commit wait, as a slow disk would: the servers wait for others to commit along, whether any do
+// or not (PostgreSQL documentation, commit_delay; MariaDB documentation, binlog_commit_wait_usec).
+func slowFlush(wait time.Duration) {
+	postgresSettings = append(postgresSettings, fmt.Sprintf("commit_delay=%d", wait.Microseconds()),
+		"commit_siblings=0")
+	mariaSettings = append(mariaSettings, fmt.Sprintf("binlog-commit-wait-usec=%d", wait.Microseconds()),
+		"binlog-commit-wait-count=1000000")
+}
+
 func startLoad(engine string, rows int) (*workload, error) {
 	w := &workload{rows: rows}
 	due := time.Duration(loadKeep) * 24 * time.Hour

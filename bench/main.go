@@ -115,6 +115,8 @@ func main() {
 			"tenth of a run is a million")
 	flag.BoolVar(&a.idle, "idle", false,
 		"measure the gentle pace in turn with the unlimited one, where nobody else is at work, and nothing by hand")
+	flush := flag.Duration("flush", 0, "how long a commit waits for the log's disk at the least, by the servers' own "+
+		"settings; 0: as long as the disk takes")
 	flag.IntVar(&keepDays, "keep-days", keepDays, "newest days, of the 1,000 of the table, that stay")
 	flag.StringVar(&a.program, "program", "build/ambercellar", "the service's binary")
 	flag.StringVar(&a.beside, "beside", "",
@@ -127,6 +129,9 @@ func main() {
 			"wide-postgres, wide-mariadb, wide-sqlite, search, restore, plan, size-tables, size-catalog, "+
 			"schedules, outbox, year, access")
 	flag.Parse()
+	if *flush > 0 {
+		slowFlush(*flush)
+	}
 	if *redraw != "" {
 		if err := redrawn(*redraw, a.out); err != nil {
 			log.Fatal(err)

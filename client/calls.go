@@ -37,6 +37,30 @@ func (c *Client) EndSingle(ctx context.Context, w io.Writer) error {
 	return c.Download(ctx, "/session/single/back", w)
 }
 
+// BeginPairing: have a command line signed in by somebody who is signed in to the console: it shows a code, which
+// they confirm there.
+func (c *Client) BeginPairing(ctx context.Context) (*Pairing, error) {
+	out := new(Pairing)
+	if err := c.Do(ctx, "POST", "/session/pairing", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// Pair: confirm the code that a command line shows: it signs in as you.
+func (c *Client) Pair(ctx context.Context, in PairingCode) error {
+	return c.Do(ctx, "POST", "/session/pairing/confirmation", in, nil)
+}
+
+// TakePairing: the session of a command line whose code was confirmed.
+func (c *Client) TakePairing(ctx context.Context, in PairingTaken) (*PairedSession, error) {
+	out := new(PairedSession)
+	if err := c.Do(ctx, "POST", "/session/pairing/session", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
 // Session: who is signed in.
 func (c *Client) Session(ctx context.Context) (*Session, error) {
 	out := new(Session)
@@ -368,6 +392,15 @@ func (c *Client) Revisions(ctx context.Context, rule string) (out Items[Revision
 	return out, err
 }
 
+// Keeping: whether the runs of a rule take the rows that become due: it keeps up, is behind or falls behind.
+func (c *Client) Keeping(ctx context.Context, rule string) (*KeepingUp, error) {
+	out := new(KeepingUp)
+	if err := c.Do(ctx, "GET", "/rules/"+url.PathEscape(rule)+"/keeping", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
 // ForecastQuery is what Forecast can be asked for. What is left empty is not asked for.
 type ForecastQuery struct {
 	Months int
@@ -588,6 +621,16 @@ func (c *Client) Slowdowns(ctx context.Context, run string,
 	q SlowdownsQuery) (out Items[Slowdown], err error) {
 	err = c.Do(ctx, "GET", "/runs/"+url.PathEscape(run)+"/slowdowns"+q.text(), nil, &out)
 	return out, err
+}
+
+// Course: how a run goes or went, moment after moment: what it took, what others did and felt, and each change of
+// its speed with its reason.
+func (c *Client) Course(ctx context.Context, run string) (*Course, error) {
+	out := new(Course)
+	if err := c.Do(ctx, "GET", "/runs/"+url.PathEscape(run)+"/course", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
 }
 
 // RunReport: all that is to be told of a run that has ended: by which rule, by whose decision, what it did, what
@@ -1366,8 +1409,8 @@ func (c *Client) Acknowledge(ctx context.Context, finding string,
 	return out, nil
 }
 
-// Jobs: the restores, exports, disposals, verifications, moves and second copies that work or wait, by kind, in the
-// order of their turns.
+// Jobs: the restores, exports, disposals, verifications, moves, second copies and exports of the audit log that
+// work or wait, by kind, in the order of their turns.
 func (c *Client) Jobs(ctx context.Context) (out Items[QueuedJob], err error) {
 	err = c.Do(ctx, "GET", "/queue/jobs", nil, &out)
 	return out, err
@@ -1750,6 +1793,15 @@ func (c *Client) EraseDetail(ctx context.Context, entry string, in NewReason) (*
 	return out, nil
 }
 
+// AuditSegments: where the entries of the audit log lie, and how long they are kept.
+func (c *Client) AuditSegments(ctx context.Context) (*AuditKept, error) {
+	out := new(AuditKept)
+	if err := c.Do(ctx, "GET", "/audit/segments", nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
 // VerifyAudit: check the audit log against itself, and against what stores know of it.
 func (c *Client) VerifyAudit(ctx context.Context) (*AuditReport, error) {
 	out := new(AuditReport)
@@ -1757,6 +1809,78 @@ func (c *Client) VerifyAudit(ctx context.Context) (*AuditReport, error) {
 		return nil, err
 	}
 	return out, nil
+}
+
+// MakeAuditExport: have an export of the audit log made in the background: a zip of the entries that there are now,
+// and of their details.
+func (c *Client) MakeAuditExport(ctx context.Context, in NewAuditExport) (*AuditExport, error) {
+	out := new(AuditExport)
+	if err := c.Do(ctx, "POST", "/audit/exports", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// AuditExportsQuery is what AuditExports can be asked for. What is left empty is not asked for.
+type AuditExportsQuery struct {
+	Limit int    // of a page; 0: 50; at most 500
+	After string // where the page before ended: its Next
+}
+
+func (q AuditExportsQuery) text() string {
+	v := url.Values{}
+	if q.Limit != 0 {
+		v.Set("limit", strconv.Itoa(q.Limit))
+	}
+	if q.After != "" {
+		v.Set("after", q.After)
+	}
+	return queryText(v)
+}
+
+// AuditExports: your exports of the audit log, the newest first; an administrator sees all.
+func (c *Client) AuditExports(ctx context.Context, q AuditExportsQuery) (out Items[AuditExport], err error) {
+	err = c.Do(ctx, "GET", "/audit/exports"+q.text(), nil, &out)
+	return out, err
+}
+
+// OneAuditExport: one export of the audit log.
+func (c *Client) OneAuditExport(ctx context.Context, export string) (*AuditExport, error) {
+	out := new(AuditExport)
+	if err := c.Do(ctx, "GET", "/audit/exports/"+url.PathEscape(export), nil, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// DiscardAuditExport: remove the file of an export, or end it.
+func (c *Client) DiscardAuditExport(ctx context.Context, export string) error {
+	return c.Do(ctx, "DELETE", "/audit/exports/"+url.PathEscape(export), nil, nil)
+}
+
+// AuditExportFile: the file of an export, as zip.
+func (c *Client) AuditExportFile(ctx context.Context, export string, w io.Writer) error {
+	return c.Download(ctx, "/audit/exports/"+url.PathEscape(export)+"/file", w)
+}
+
+// MakeAuditSchedule: have exports made again and again, each of the entries since the one before.
+func (c *Client) MakeAuditSchedule(ctx context.Context, in NewAuditSchedule) (*AuditSchedule, error) {
+	out := new(AuditSchedule)
+	if err := c.Do(ctx, "POST", "/audit/schedules", in, out); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// AuditSchedules: your schedules of exports; an administrator sees all.
+func (c *Client) AuditSchedules(ctx context.Context) (out Items[AuditSchedule], err error) {
+	err = c.Do(ctx, "GET", "/audit/schedules", nil, &out)
+	return out, err
+}
+
+// EndAuditSchedule: end a schedule of exports.
+func (c *Client) EndAuditSchedule(ctx context.Context, schedule string) error {
+	return c.Do(ctx, "DELETE", "/audit/schedules/"+url.PathEscape(schedule), nil, nil)
 }
 
 // ApprovalsQuery is what Approvals can be asked for. What is left empty is not asked for.

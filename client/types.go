@@ -172,21 +172,105 @@ type ArchivedTable struct {
 	Table  string `json:"table"`
 }
 
+// AuditExport is an export of the audit log into a file, which is made in the background.
+type AuditExport struct {
+	ID     string `json:"id"`
+	Format string `json:"format"` // csv, ndjson, xml or pdf
+	// which entries are meant, as they were asked for
+	Filter   map[string]string `json:"filter"`
+	By       string            `json:"by"`       // who asked for it
+	Rows     bool              `json:"rows"`     // details that may name values of rows are in it
+	Tell     string            `json:"tell"`     // who is told when it has ended; empty: nobody
+	Schedule string            `json:"schedule"` // that asked for it; empty: somebody did
+	State    AuditExportState  `json:"state"`    // waiting, working, done, failed or gone
+	Done     int64             `json:"done"`     // entries that were written
+	Of       int64             `json:"of"`       // about as many are to be; 0: that is not known yet
+	Entries  int64             `json:"entries"`  // that are in its file
+	Bytes    int64             `json:"bytes"`    // of its file
+	SHA256   string            `json:"sha256"`   // of its file
+	Problem  string            `json:"problem"`  // why it failed, or its file is gone
+	MadeAt   time.Time         `json:"made_at"`  // when it was asked for
+	EndedAt  *time.Time        `json:"ended_at"` // null: it has not
+	// when its file is removed; null: there is none
+	ExpiresAt *time.Time `json:"expires_at"`
+}
+
+// AuditExportState says how far an export of the audit log is.
+type AuditExportState string
+
+// Values of AuditExportState.
+const (
+	AuditExportWaiting AuditExportState = "waiting"
+	AuditExportWorking AuditExportState = "working"
+	AuditExportDone    AuditExportState = "done"
+	AuditExportFailed  AuditExportState = "failed"
+	AuditExportGone    AuditExportState = "gone" // its file was removed
+)
+
+// AuditKept says where the entries of the audit log lie, and how long they are kept.
+type AuditKept struct {
+	// how long entries stay in the catalog, ISO 8601; whole months move
+	Live  string `json:"live"`
+	Keep  string `json:"keep"`  // how long they are kept in all; empty: for good
+	Store string `json:"store"` // that old ones move to; empty: there is none
+	// the first entry that there is; those before were destroyed
+	First    int64          `json:"first"`
+	Here     int64          `json:"here"`     // the first entry that is in the catalog
+	Last     int64          `json:"last"`     // the last one
+	Segments []AuditSegment `json:"segments"` // the oldest first
+}
+
 // AuditReport says whether the audit log holds.
 type AuditReport struct {
-	Holds   bool     `json:"holds"`
-	Log     string   `json:"log"`     // the name of the log
-	Entries int64    `json:"entries"` // that were checked
-	Last    int64    `json:"last"`    // the last one
-	Hash    string   `json:"hash"`    // its
-	Erased  int64    `json:"erased"`  // entries whose detail was taken away
-	Heads   int      `json:"heads"`   // what stores know of the log, that it was compared with
-	Faults  []Fault  `json:"faults"`
-	More    int64    `json:"more"` // faults beyond those
-	Away    []string `json:"away"` // stores that could not be asked, and why
-	Took    float64  `json:"took"` // in seconds
+	Holds   bool   `json:"holds"`
+	Log     string `json:"log"`     // the name of the log
+	Entries int64  `json:"entries"` // that were checked
+	Last    int64  `json:"last"`    // the last one
+	Hash    string `json:"hash"`    // its
+	Erased  int64  `json:"erased"`  // entries whose detail was taken away
+	// entries in segments of a store, among those that were checked
+	Archived int64 `json:"archived"`
+	// entries that could not be checked, because their store did not answer
+	Unread int64 `json:"unread"`
+	// the last entry of those that were kept long enough and destroyed
+	Destroyed int64    `json:"destroyed"`
+	Heads     int      `json:"heads"` // what stores know of the log, that it was compared with
+	Faults    []Fault  `json:"faults"`
+	More      int64    `json:"more"` // faults beyond those
+	Away      []string `json:"away"` // stores that could not be asked, and why
+	Took      float64  `json:"took"` // in seconds
 	// when the newest of the heads was written; null: there is none
 	Newest *time.Time `json:"newest"`
+}
+
+// AuditSchedule asks for an export again and again: of the entries since it did so last.
+type AuditSchedule struct {
+	Name   string            `json:"name"`
+	When   string            `json:"when"`    // as it was written
+	Zone   string            `json:"zone"`    // whose clock it follows
+	Format string            `json:"format"`  // of the exports
+	Filter map[string]string `json:"filter"`  // which entries are meant
+	By     string            `json:"by"`      // who asked for it, and whose exports they are
+	Tell   string            `json:"tell"`    // who is told of each; empty: nobody
+	Since  time.Time         `json:"since"`   // from when on the next export has entries
+	NextAt time.Time         `json:"next_at"` // when that is made
+}
+
+// AuditSegment is a segment of old entries of the audit log, in a store.
+type AuditSegment struct {
+	First   int64     `json:"first"`    // its first entry
+	Last    int64     `json:"last"`     // its last
+	From    time.Time `json:"from"`     // the time of the earliest
+	To      time.Time `json:"to"`       // of the latest
+	Hash    string    `json:"hash"`     // of the last entry
+	Erased  int64     `json:"erased"`   // entries whose detail was taken away
+	Store   string    `json:"store"`    // in which it lies
+	File    string    `json:"file"`     // its name there
+	Bytes   int64     `json:"bytes"`    // of the file
+	SHA256  string    `json:"sha256"`   // of the file
+	MovedAt time.Time `json:"moved_at"` // when they were moved there
+	// from when on its entries may be destroyed; null: they stay for now
+	DueAt *time.Time `json:"due_at"`
 }
 
 // Backup is how young the source's newest backup must be, and what tells when that was made: exactly one of File,
@@ -501,6 +585,38 @@ type Counts struct {
 	Spread []Bucket `json:"spread"`
 }
 
+// Course is how a run went: what it took and what others felt, moment after moment, and each change of its speed.
+// It holds no more than a run of any length can be drawn with.
+type Course struct {
+	Step   float64        `json:"step_secs"` // how long a moment is, about
+	Points []CourseMoment `json:"points"`    // the oldest first
+	Turns  []Turn         `json:"turns"`     // changes of speed, the oldest first
+	// changes in between that are not kept any more
+	Lost int `json:"turns_lost,omitempty"`
+}
+
+// CourseMoment is what went on in a moment of a run. Of others is told what the database and its probes show; left
+// out: that is not known.
+type CourseMoment struct {
+	At   time.Time `json:"at"`   // its end
+	Secs float64   `json:"secs"` // how long it is
+	Rows int64     `json:"rows"` // that left the table in it
+	// for how much of it we were at work in the database, from 0 to 1
+	Worked float64 `json:"worked"`
+	Busy   float64 `json:"busy"` // sessions of others at work
+	// transactions, or statements, that others ended a second
+	Rate *float64 `json:"rate,omitempty"`
+	// how much slower they may become, as a share
+	Bound float64 `json:"bound,omitempty"`
+	// for how much of the time that lets us work, from 0 to 1
+	Share *float64 `json:"share,omitempty"`
+	// p99 of a look-up by key while we rest
+	Alone  float64 `json:"alone_millis,omitempty"`
+	Beside float64 `json:"beside_millis,omitempty"` // p99 of one while we work
+	Commit float64 `json:"commit_millis,omitempty"` // p99 of a commit while we rest
+	Behind float64 `json:"behind_secs,omitempty"`   // of the slowest replica
+}
+
 // DayTotals is what the runs came to that ended on a day, in UTC.
 type DayTotals struct {
 	Day      string `json:"day"` // like 2027-01-31
@@ -681,6 +797,17 @@ type EffortView struct {
 	Times int64   `json:"times"`
 }
 
+// EntriesMeant says which entries of the audit log are meant; what is left out: all.
+type EntriesMeant struct {
+	Actor   string `json:"actor,omitempty"`
+	Kind    string `json:"kind,omitempty"`   // the first word of an action
+	Action  string `json:"action,omitempty"` // like "run start"
+	Subject string `json:"subject,omitempty"`
+	Outcome string `json:"outcome,omitempty"` // done, refused or failed
+	From    string `json:"from,omitempty"`    // a day or an instant
+	To      string `json:"to,omitempty"`      // before this one
+}
+
 // Entry is an entry of the audit log.
 type Entry struct {
 	ID    int64     `json:"id"` // from 1 on, without a gap
@@ -747,6 +874,8 @@ const (
 	EventFindingClosed   EventKind = "finding-closed"
 	EventDigest          EventKind = "digest"         // what happened in a day
 	EventApprovalAsked   EventKind = "approval-asked" // a run or a change waits for approval
+	EventExportReady     EventKind = "export-ready"   // an export of the audit log
+	EventExportFailed    EventKind = "export-failed"
 	EventTest            EventKind = "test"
 )
 
@@ -1029,6 +1158,7 @@ const (
 	JobVerification JobKind = "verification" // that somebody asked for
 	JobMove         JobKind = "move"         // of a segment's rows to another store
 	JobCopy         JobKind = "copy"         // the second copy of a segment
+	JobAudit        JobKind = "audit"        // an export of the audit log
 )
 
 // JobTurn is when the turn of a job comes.
@@ -1067,6 +1197,18 @@ const (
 	FromArchived KeepFrom = "archived" // the moment at which it was archived
 	FromAge      KeepFrom = "age"      // the age of its newest row
 )
+
+// KeepingUp is how a rule keeps up with its table, and what that is told from.
+type KeepingUp struct {
+	Verdict
+	Due int64 `json:"due"` // rows that are due now, about
+	// rows that become due a day; less than 0: not known
+	Inflow float64 `json:"inflow"`
+	Taken  float64 `json:"taken"` // rows a day that its runs took lately
+	// when it was counted how many become due; null: not yet
+	CountedAt *time.Time `json:"counted_at"`
+	Problem   string     `json:"problem,omitempty"` // what kept that from being counted
+}
 
 // Lacking are the segments of a search that have no column of a name that the search asks for. Whether the column
 // was added later, and is NULL in their rows, or had another name then, nobody can tell from them.
@@ -1245,7 +1387,7 @@ type NewAccount struct {
 	Kind  AccountKind `json:"kind,omitempty"`
 	About string      `json:"about,omitempty"`
 	Email string      `json:"email,omitempty"`
-	// in all sources: viewer, operator, approver or administrator
+	// in all sources: viewer, operator, approver or administrator; none: only what grants give in single ones
 	Role string `json:"role"`
 	// it sees values of rows: samples, searches and files
 	Rows bool `json:"rows,omitempty"`
@@ -1264,6 +1406,23 @@ type NewAccount struct {
 type NewAcknowledgement struct {
 	Reason string     `json:"reason"`
 	Until  *time.Time `json:"until,omitempty"` // from when on it is shown again
+}
+
+// NewAuditExport is what an export of the audit log is asked for with.
+type NewAuditExport struct {
+	EntriesMeant
+	Format string `json:"format"` // csv, ndjson, xml or pdf
+	// a mail address that is told when it has ended
+	Tell string `json:"tell,omitempty"`
+}
+
+// NewAuditSchedule is what a schedule of exports is asked for with.
+type NewAuditSchedule struct {
+	NewAuditExport
+	Name string `json:"name"`
+	// in words, as cron does, or as a recurrence rule of RFC 5545
+	When string `json:"when"`
+	Zone string `json:"zone,omitempty"` // whose clock it follows; empty: UTC
 }
 
 // NewDelegation lets somebody else decide in one's place for a time.
@@ -1543,6 +1702,31 @@ const (
 	Unlimited Pace = "unlimited" // for an empty database at night: large batches, no rest
 )
 
+// PairedSession is the session of a command line.
+type PairedSession struct {
+	Waits   bool     `json:"waits"`             // nobody has confirmed the code yet
+	Session *Session `json:"session,omitempty"` // with its token
+}
+
+// Pairing is a command line that somebody who is signed in to the console is to sign in.
+type Pairing struct {
+	Code      string    `json:"code"`       // that they confirm
+	Secret    string    `json:"secret"`     // with which the command line asks for its session
+	ExpiresAt time.Time `json:"expires_at"` // when the code is no use any more
+}
+
+// PairingCode is the code that a command line shows.
+type PairingCode struct {
+	// as it is shown; in small letters and without the hyphen too
+	Code string `json:"code"`
+}
+
+// PairingTaken asks for the session of a command line.
+type PairingTaken struct {
+	Code   string `json:"code"`   // that it shows
+	Secret string `json:"secret"` // that it was given with the code
+}
+
 // Part is a partition that was to leave as a whole when the plan was made, or the table itself, if it was to be
 // emptied at once.
 type Part struct {
@@ -1802,6 +1986,7 @@ type QueueLimits struct {
 	Verifications int `json:"verifications"` // that somebody asked for
 	Moves         int `json:"moves"`         // of segments to other stores
 	Copies        int `json:"copies"`        // second ones, of segments
+	Audits        int `json:"audits"`        // exports of the audit log
 }
 
 // QueuedJob is a restore, an export, a disposal, a verification, a move or a second copy that works or waits.
@@ -2216,6 +2401,7 @@ type Role string
 
 // Values of Role.
 const (
+	Nobody        Role = "none" // in all sources: what somebody may do is what they may in single ones
 	Viewer        Role = "viewer"
 	Operator      Role = "operator"
 	Approver      Role = "approver"
@@ -2274,6 +2460,9 @@ type RuleBody struct {
 	Mask    map[string]Mask `json:"mask,omitempty"`
 	Confirm string          `json:"confirm,omitempty"`
 	Pace    Pace            `json:"pace"`
+	// how much slower others may become beside the gentle pace, as a share of what their statements take at the p99;
+	// left out: a tenth
+	Bound float64 `json:"bound,omitempty"`
 	// when a run may work; none: at any time
 	Window []string `json:"window,omitempty"`
 	Budget *Budget  `json:"budget,omitempty"` // of one window
@@ -2655,7 +2844,8 @@ const (
 // Session says who is signed in.
 type Session struct {
 	Actor string `json:"actor"`
-	Role  Role   `json:"role"` // viewer, operator, approver or administrator
+	// viewer, operator, approver or administrator; none: what is given in single sources alone
+	Role Role `json:"role"`
 	// what the one who is signed in may do in all sources
 	Rights  []Right          `json:"rights"`
 	Grants  map[string]Grant `json:"grants"`  // what they may do besides, by source
@@ -2741,6 +2931,17 @@ const (
 	DeclaredConflict Standing = "conflict"   // both were changed
 	DeclaredGone     Standing = "gone"       // its declaration is gone; what it said is in force
 	Undeclared       Standing = "undeclared" // it is in force, and was never declared
+)
+
+// State says in a word how a rule keeps up.
+type State string
+
+// Values of State.
+const (
+	Unknown State = "unknown"      // since when, or how much becomes due, is not known
+	Keeps   State = "keeps up"     // what is due is what has become due since its last run
+	Behind  State = "behind"       // more is due, and becomes less
+	Falls   State = "falls behind" // more is due, and becomes more
 )
 
 // Statement is a statement as it is sent, with the values that are bound to it.
@@ -3041,6 +3242,12 @@ type Totals struct {
 	Purged    int64 `json:"purged"`
 }
 
+// Turn is a change of a run's speed, and why.
+type Turn struct {
+	At  time.Time `json:"at"`
+	Why string    `json:"why"`
+}
+
 // Unit is what a signal is measured in.
 type Unit string
 
@@ -3051,6 +3258,19 @@ const (
 	UnitSeconds      Unit = "seconds"
 	UnitMilliseconds Unit = "milliseconds"
 )
+
+// Verdict is how a rule keeps up.
+type Verdict struct {
+	State  State   `json:"state"`
+	Spoken string  `json:"spoken"` // in words
+	Rows   int64   `json:"rows"`   // that it is behind by
+	Days   float64 `json:"days"`   // for how many days such rows have become due
+	// rows a day that come beyond what its runs take; less than 0: fewer
+	Grows int64    `json:"grows"`
+	Help  []string `json:"help,omitempty"` // what would help
+	// until it has caught up, where it is behind
+	Until *float64 `json:"days_left,omitempty"`
+}
 
 // Verification is a reading of segments to see that they are what was written.
 type Verification struct {

@@ -3,27 +3,10 @@
   import Router, { router } from "svelte-spa-router";
   import { wrap } from "svelte-spa-router/wrap";
   import { ThemeProvider } from "./lib/ui";
-  import AdjustmentsHorizontalOutline from "flowbite-svelte-icons/AdjustmentsHorizontalOutline.svelte";
-  import ArchiveOutline from "flowbite-svelte-icons/ArchiveOutline.svelte";
-  import BadgeCheckOutline from "flowbite-svelte-icons/BadgeCheckOutline.svelte";
-  import CalendarMonthOutline from "flowbite-svelte-icons/CalendarMonthOutline.svelte";
-  import ChartMixedOutline from "flowbite-svelte-icons/ChartMixedOutline.svelte";
-  import ClipboardListOutline from "flowbite-svelte-icons/ClipboardListOutline.svelte";
-  import ChartPieOutline from "flowbite-svelte-icons/ChartPieOutline.svelte";
-  import CogOutline from "flowbite-svelte-icons/CogOutline.svelte";
-  import DatabaseOutline from "flowbite-svelte-icons/DatabaseOutline.svelte";
-  import EnvelopeOutline from "flowbite-svelte-icons/EnvelopeOutline.svelte";
-  import ExclamationCircleOutline from "flowbite-svelte-icons/ExclamationCircleOutline.svelte";
-  import FileLinesOutline from "flowbite-svelte-icons/FileLinesOutline.svelte";
-  import ListOutline from "flowbite-svelte-icons/ListOutline.svelte";
-  import LockOutline from "flowbite-svelte-icons/LockOutline.svelte";
   import MoonOutline from "flowbite-svelte-icons/MoonOutline.svelte";
   import PauseOutline from "flowbite-svelte-icons/PauseOutline.svelte";
-  import PlayOutline from "flowbite-svelte-icons/PlayOutline.svelte";
-  import SearchOutline from "flowbite-svelte-icons/SearchOutline.svelte";
-  import TrashBinOutline from "flowbite-svelte-icons/TrashBinOutline.svelte";
-  import UndoOutline from "flowbite-svelte-icons/UndoOutline.svelte";
   import { api, onSignedOut, take, type Schemas } from "./api/client";
+  import { places } from "./lib/places";
   import { toggleTheme } from "./lib/theme";
   import { who } from "./lib/who.svelte";
   import Bell from "./lib/Bell.svelte";
@@ -70,26 +53,6 @@
     "/restores/request": later(() => import("./pages/restores/RequestRestore.svelte")),
     "*": Overview
   };
-  const places = [
-    { href: "#/", text: "Overview", icon: ChartPieOutline },
-    { href: "#/findings", text: "Findings", icon: ExclamationCircleOutline },
-    { href: "#/approvals", text: "Approvals", icon: BadgeCheckOutline },
-    { href: "#/tables", text: "Tables", icon: DatabaseOutline },
-    { href: "#/rules", text: "Rules", icon: FileLinesOutline },
-    { href: "#/schedule", text: "Schedule", icon: CalendarMonthOutline },
-    { href: "#/queue", text: "Queue", icon: ListOutline },
-    { href: "#/runs", text: "Runs", icon: PlayOutline },
-    { href: "#/history", text: "History", icon: ChartMixedOutline },
-    { href: "#/archive", text: "Archive", icon: ArchiveOutline },
-    { href: "#/search", text: "Search", icon: SearchOutline, right: "rows" as const },
-    { href: "#/restores", text: "Restores", icon: UndoOutline },
-    { href: "#/disposals", text: "Disposals", icon: TrashBinOutline },
-    { href: "#/holds", text: "Holds", icon: LockOutline },
-    { href: "#/notifications", text: "Notifications", icon: EnvelopeOutline },
-    { href: "#/audit", text: "Audit", icon: ClipboardListOutline },
-    { href: "#/settings", text: "Settings", icon: AdjustmentsHorizontalOutline },
-    { href: "#/service", text: "Service", icon: CogOutline }
-  ];
   // Tables and lists are read all day: less air than the library's defaults.
   const dense = {
     tableBodyRow: "border-gray-200 dark:border-gray-700",
@@ -121,7 +84,13 @@
   begin();
 
   let me = $derived(who.session);
-  let place = $derived(places.filter((p) => !p.right || who.maySomewhere(p.right)));
+  // Who sees single sources alone is offered no page that is about all.
+  let place = $derived(
+    places.filter((p) => (!p.right || who.maySomewhere(p.right)) && (!p.all || who.may("see")))
+  );
+  $effect(() => {
+    if (signedIn && !who.may("see") && router.location === "/") location.hash = "#/tables";
+  });
   async function signOut() {
     await take(api.DELETE("/session")).catch(() => {});
     signedIn = false;

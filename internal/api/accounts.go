@@ -66,7 +66,7 @@ type NewAccount struct {
 	Kind  catalog.AccountKind `json:"kind,omitempty"`
 	About string              `json:"about,omitempty"`
 	Email string              `json:"email,omitempty"`
-	// in all sources: viewer, operator, approver or administrator
+	// in all sources: viewer, operator, approver or administrator; none: only what grants give in single ones
 	Role    string        `json:"role"`
 	Rows    bool          `json:"rows,omitempty"`    // it sees values of rows: samples, searches and files
 	Grants  rights.Grants `json:"grants,omitempty"`  // what it may do besides, by source
@@ -125,8 +125,8 @@ var may = map[rights.Right]string{
 // to administer, of all else.
 var needs = map[rights.Right][]string{
 	rights.See: {"CheckRules", "CheckFilter", "SpeakSchedule", "SignOut", "EndRequest",
-		"ChangePassword", "OfferSecond", "TakeSecond", "EndSession", "Approve", "Refuse", "Withdraw",
-		"Delegate", "EndDelegation"},
+		"ChangePassword", "Pair", "OfferSecond", "TakeSecond", "EndSession", "Approve", "Refuse", "Withdraw",
+		"Delegate", "EndDelegation", "MakeAuditExport", "DiscardAuditExport", "MakeAuditSchedule", "EndAuditSchedule"},
 	rights.Rows: {"Sample", "Search", "SearchRows", "Summarise", "RestoreFile", "ReplacedRows"},
 	rights.Operate: {"CompareRules", "PreviewRule", "MakePlan", "StartRun", "PauseRun", "SetPace", "ResumeRun",
 		"DeleteCopied", "CancelRun",

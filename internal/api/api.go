@@ -83,6 +83,7 @@ func (a *API) routes() []route {
 		a.historyRoutes(),
 		a.accountRoutes(),
 		a.auditRoutes(),
+		a.auditExportRoutes(),
 		a.approvalRoutes(),
 		[]route{act("DELETE", "/requests/{request}", "EndRequest",
 			"End what a request does that was sent with an id in the header "+RequestHeader, a.lasting.endRequest)},

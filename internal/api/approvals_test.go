@@ -102,6 +102,9 @@ func TestTwoPersonsApproveARun(t *testing.T) {
 			t.Errorf("the record does not say %q: %s", want, log)
 		}
 	}
+	if list := q.entries("action=request+start+run", q.token); len(list) != 0 {
+		t.Errorf("what waits for approval is recorded as refused: %+v", list)
+	}
 	if status, _ := q.nora.do("POST", "/approvals/"+id+"/refuse", m{"reason": "late"}); status != 409 {
 		t.Errorf("it is decided on when it was used: %d", status)
 	}

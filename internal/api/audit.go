@@ -2,9 +2,6 @@ package api
 
 import (
 	"context"
-	"encoding/csv"
-	"encoding/json"
-	"encoding/xml"
 	"fmt"
 	"io"
 	"net/http"
@@ -18,6 +15,7 @@ import (
 	"ambercellar/internal/core/audit"
 	"ambercellar/internal/core/rights"
 	"ambercellar/internal/engine/refuse"
+	"ambercellar/internal/entryfile"
 	"ambercellar/internal/service"
 )
 
@@ -45,21 +43,21 @@ func (a *API) auditRoutes() []route {
 		list.asks(append(auditFilter, "limit", "after")...),
 		export.asks(append([]string{"format"}, auditFilter...)...),
 		get("/audit/entries/{entry}", "AuditEntry", "One entry of the audit log",
-			func(ctx context.Context, r request) (*view.Entry, error) {
+			func(ctx context.Context, r request) (*entryfile.Entry, error) {
 				id, err := strconv.ParseInt(r.Param("entry"), 10, 64)
 				if err != nil {
 					return nil, &catalog.NotFoundError{Kind: "entry", Name: r.Param("entry")}
 				}
-				e, err := s.Catalog.AuditEntry(ctx, id)
+				e, err := s.Audit.Entry(ctx, id)
 				if err != nil {
 					return nil, err
 				}
-				out := view.EntryOf(e, r.who().May(rights.Rows))
+				out := entryfile.EntryOf(e, r.who().May(rights.Rows))
 				return &out, nil
 			}),
 		take("POST", "/audit/entries/{entry}/erase", "EraseDetail",
 			"Take away the detail of an entry for good; that it was is recorded, and the chain holds",
-			func(ctx context.Context, r request, in NewReason) (*view.Entry, error) {
+			func(ctx context.Context, r request, in NewReason) (*entryfile.Entry, error) {
 				id, err := strconv.ParseInt(r.Param("entry"), 10, 64)
 				if err != nil {
 					return nil, &catalog.NotFoundError{Kind: "entry", Name: r.Param("entry")}
@@ -68,9 +66,11 @@ func (a *API) auditRoutes() []route {
 				if err != nil {
 					return nil, err
 				}
-				out := view.EntryOf(e, true)
+				out := entryfile.EntryOf(e, true)
 				return &out, nil
 			}),
+		get("/audit/segments", "AuditSegments", "Where the entries of the audit log lie, and how long they are kept",
+			a.auditKept),
 		get(
 			"/audit/verification",
 			"VerifyAudit",
@@ -80,14 +80,24 @@ func (a *API) auditRoutes() []route {
 	}
 }
 
+func (a *API) auditKept(ctx context.Context, _ request) (*view.AuditKept, error) {
+	k, err := a.service.Audit.Kept(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := &view.AuditKept{Live: k.Live.String(), Store: k.Store, First: k.First, Here: k.Here, Last: k.Last,
+		Segments: shown(k.Segments, view.AuditSegmentOf)}
+	if !k.Keep.Zero() {
+		out.Keep = k.Keep.String()
+	}
+	return out, nil
+}
+
 func filterOf(r request) (f catalog.AuditFilter, err error) {
 	f = catalog.AuditFilter{Actor: r.Query("actor"), Kind: r.Query("kind"), Action: r.Query("action"),
 		Subject: r.Query("subject"), Outcome: audit.EntryOutcome(r.Query("outcome"))}
-	switch f.Outcome {
-	case "", audit.OutcomeDone, audit.OutcomeRefused, audit.OutcomeFailed:
-	default:
-		return f, &refuse.Error{Field: "outcome", Message: fmt.Sprintf("%.80q is no outcome", string(f.Outcome)),
-			Remedy: "write done, refused or failed"}
+	if err := checkOutcome(f.Outcome); err != nil {
+		return f, err
 	}
 	for name, at := range map[string]**catalog.Time{"from": &f.From, "to": &f.To} {
 		t, err := instantOf(r, name)
@@ -108,112 +118,29 @@ func filterOf(r request) (f catalog.AuditFilter, err error) {
 	return f, nil
 }
 
-func (a *API) auditLog(ctx context.Context, r request) (Items[view.Entry], error) {
+// entriesFor shows entries to somebody who may see values of rows or not.
+func entriesFor(rows bool) func(*catalog.Entry) entryfile.Entry {
+	return func(e *catalog.Entry) entryfile.Entry { return entryfile.EntryOf(e, rows) }
+}
+
+func checkOutcome(o audit.EntryOutcome) error {
+	switch o {
+	case "", audit.OutcomeDone, audit.OutcomeRefused, audit.OutcomeFailed:
+		return nil
+	}
+	return &refuse.Error{Field: "outcome", Message: fmt.Sprintf("%.80q is no outcome", string(o)),
+		Remedy: "write done, refused or failed"}
+}
+
+func (a *API) auditLog(ctx context.Context, r request) (Items[entryfile.Entry], error) {
 	f, err := filterOf(r)
 	if err != nil {
-		return Items[view.Entry]{}, err
+		return Items[entryfile.Entry]{}, err
 	}
 	p := page(r.Context)
-	list, err := a.service.Catalog.AuditLog(ctx, f, p)
+	list, err := a.service.Audit.Page(ctx, f, p)
 	rows := r.who().May(rights.Rows)
-	return paging(list, p, func(e *catalog.Entry) view.Entry { return view.EntryOf(e, rows) }), err
-}
-
-// auditColumns are the fields of an entry in a file, in their order.
-var auditColumns = []string{
-	"id",
-	"at",
-	"actor",
-	"session",
-	"address",
-	"action",
-	"subject",
-	"outcome",
-	"detail",
-	"erased",
-	"withheld",
-	"digest",
-	"hash",
-}
-
-func auditFields(e *view.Entry) []string {
-	return []string{strconv.FormatInt(e.ID, 10), e.At.UTC().Format(audit.Form), e.Actor, e.Session, e.Address, e.Action,
-		e.Subject, string(e.Outcome), e.Detail, strconv.FormatBool(e.Erased), strconv.FormatBool(e.Withheld),
-		e.Digest, e.Hash}
-}
-
-// auditWriter writes entries into a file of a kind.
-type auditWriter struct {
-	begin func(io.Writer) error
-	each  func(io.Writer, []view.Entry) error
-	end   string
-	kind  string
-}
-
-// auditWriters are the kinds of files, by their names.
-var auditWriters = map[string]auditWriter{
-	"csv": {kind: "text/csv; charset=utf-8", begin: func(w io.Writer) error {
-		c := csv.NewWriter(w)
-		c.Write(auditColumns)
-		c.Flush()
-		return c.Error()
-	}, each: func(w io.Writer, list []view.Entry) error {
-		c := csv.NewWriter(w)
-		for i := range list {
-			fields := auditFields(&list[i])
-			for j := range fields {
-				fields[j] = harmless(fields[j])
-			}
-			c.Write(fields)
-		}
-		c.Flush()
-		return c.Error()
-	}},
-	"ndjson": {kind: "application/x-ndjson", each: func(w io.Writer, list []view.Entry) error {
-		j := json.NewEncoder(w)
-		for i := range list {
-			if err := j.Encode(&list[i]); err != nil {
-				return err
-			}
-		}
-		return nil
-	}},
-	"xml": {kind: "application/xml", end: "</audit>\n", begin: func(w io.Writer) error {
-		_, err := io.WriteString(w, xml.Header+"<audit>\n")
-		return err
-	}, each: func(w io.Writer, list []view.Entry) error {
-		x := xml.NewEncoder(w)
-		for i := range list {
-			entry := xml.StartElement{Name: xml.Name{Local: "entry"}}
-			fields := auditFields(&list[i])
-			for j, name := range auditColumns {
-				if name != "detail" {
-					entry.Attr = append(entry.Attr, xml.Attr{Name: xml.Name{Local: name}, Value: fields[j]})
-				}
-			}
-			if err := x.EncodeElement(list[i].Detail, entry); err != nil {
-				return err
-			}
-			if err := x.Flush(); err != nil {
-				return err
-			}
-			if _, err := io.WriteString(w, "\n"); err != nil {
-				return err
-			}
-		}
-		return nil
-	}},
-}
-
-// harmless writes a value so that a spreadsheet does not take it for a formula.
-func harmless(text string) string {
-	if text != "" {
-		switch text[0] {
-		case '=', '+', '-', '@', '\t', '\r':
-			return "'" + text
-		}
-	}
-	return text
+	return paging(list, p, entriesFor(rows)), err
 }
 
 // auditExport sends the entries that are meant. It ends with trailers, like a stream of rows: one without them was cut
@@ -222,7 +149,7 @@ func (a *API) auditExport(c *gin.Context) {
 	r := request{c}
 	f, err := filterOf(r)
 	format := c.DefaultQuery("format", "csv")
-	w, known := auditWriters[format]
+	w, known := entryfile.Stream(format)
 	known = known || format == "pdf"
 	if !known && err == nil {
 		err = &refuse.Error{Field: "format", Message: fmt.Sprintf("%.80q is no format", format),
@@ -247,23 +174,20 @@ func (a *API) auditExport(c *gin.Context) {
 		c.Data(http.StatusOK, "application/pdf", b)
 		return
 	}
-	c.Header("Content-Type", w.kind)
+	c.Header("Content-Type", w.Type)
 	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=\"audit-%s.%s\"",
 		a.service.Now().UTC().Format(time.DateOnly), format))
 	c.Header("Trailer", TrailerRows+", "+TrailerBytes)
 	out := &begun{ResponseWriter: c.Writer}
 	n, rows := int64(0), r.who().May(rights.Rows)
-	if w.begin != nil {
-		err = w.begin(out)
-	}
-	if err == nil {
-		err = a.service.Catalog.EachEntry(ctx, f, func(list []catalog.Entry) error {
+	if err = w.Begin(out); err == nil {
+		err = a.service.Audit.Each(ctx, f, func(list []catalog.Entry) error {
 			n += int64(len(list))
-			return w.each(out, shown(list, func(e *catalog.Entry) view.Entry { return view.EntryOf(e, rows) }))
+			return w.Each(out, shown(list, entriesFor(rows)))
 		})
 	}
 	if err == nil {
-		_, err = io.WriteString(out, w.end)
+		_, err = io.WriteString(out, w.End)
 	}
 	if err != nil {
 		c.Error(err)

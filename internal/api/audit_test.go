@@ -11,15 +11,15 @@ import (
 	"testing"
 	"time"
 
-	"ambercellar/internal/api/view"
+	"ambercellar/internal/entryfile"
 	"ambercellar/internal/service"
 )
 
 // entries asks for the audit log.
-func (w *world) entries(query, token string) []view.Entry {
+func (w *world) entries(query, token string) []entryfile.Entry {
 	w.t.Helper()
 	_, body := w.ask("GET", "/api/v1/audit?"+query, "", "Authorization", "Bearer "+token)
-	var list Items[view.Entry]
+	var list Items[entryfile.Entry]
 	if err := json.Unmarshal([]byte(body), &list); err != nil {
 		w.t.Fatalf("%v: %s", err, body)
 	}
@@ -85,7 +85,7 @@ func TestTheAuditLogIsExportedErasedAndVerified(t *testing.T) {
 		t.Errorf("%v %v\n%s", err, resp.Trailer, body)
 	}
 	_, body = w.ask("GET", "/api/v1/audit/export?format=ndjson&action=account+revoke", "", bearer...)
-	var one view.Entry
+	var one entryfile.Entry
 	if err := json.Unmarshal([]byte(body), &one); err != nil || one.Subject != "desk" {
 		t.Errorf("%v: %s", err, body)
 	}

@@ -11,10 +11,10 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/gin-gonic/gin"
 
-	"ambercellar/internal/api/paper"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/engine/dispose"
 	"ambercellar/internal/engine/refuse"
+	"ambercellar/internal/paper"
 )
 
 func (a *API) certificate(c *gin.Context) {

@@ -16,6 +16,7 @@ import (
 	"ambercellar/internal/core/rights"
 	"ambercellar/internal/engine/dispose"
 	"ambercellar/internal/engine/plan"
+	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/engine/restore"
 	"ambercellar/internal/engine/retrieve"
 	"ambercellar/internal/engine/search"
@@ -30,6 +31,9 @@ func (a *API) allowed(r route) gin.HandlerFunc {
 	return func(c *gin.Context) {
 		who := request{c}.who()
 		if right == rights.See {
+			if err := a.sees(c, r); err != nil {
+				fail(c, err)
+			}
 			return
 		}
 		if !who.MaySomewhere(right) {
@@ -131,8 +135,12 @@ func mayNot(who *service.Who, right rights.Right, sources []string) error {
 	} else if who.MaySomewhere(right) {
 		in = " in all sources"
 	}
+	role := "is " + string(who.Role)
+	if who.Role == rights.Nobody {
+		role = "has a role in single sources alone"
+	}
 	p := problem(http.StatusForbidden, "right", "You may not do that",
-		fmt.Sprintf("%s is %s and may not %s%s", who.Name, who.Role, may[right], in))
+		fmt.Sprintf("%s %s and may not %s%s", who.Name, role, may[right], in))
 	p.Remedy = fmt.Sprintf("ask somebody who may, or an administrator for the right %q", right)
 	return p
 }
@@ -177,6 +185,10 @@ func (a *API) sourceOf(ctx context.Context, kind, id, job string) (string, error
 		return field(c.Restore(ctx, id))(func(r *catalog.Restore) string { return r.Source })
 	case "disposal":
 		return field(c.DisposalBrief(ctx, id))(func(d *catalog.Disposal) string { return d.Source })
+	case "verification":
+		return field(c.Verification(ctx, id))(func(v *catalog.Verification) string { return v.Source })
+	case "approval":
+		return field(c.Approval(ctx, id))(func(a *catalog.Approval) string { return a.Source })
 	case "hold":
 		return field(c.Hold(ctx, id))(func(h *catalog.Hold) string { return h.Source })
 	}
@@ -293,7 +305,10 @@ func (a *API) recorded(r route) gin.HandlerFunc {
 		if status >= 500 {
 			outcome = audit.OutcomeFailed
 		}
-		if e := c.Errors.Last(); e != nil {
+		var outstanding *refuse.Outstanding
+		if e := c.Errors.Last(); e != nil && errors.As(e.Err, &outstanding) {
+			return // it is not refused yet, and that it was asked for is kept
+		} else if e != nil {
 			why = cmp.Or(problemOf(e.Err).Detail, why)
 		}
 		who := request{c}.who()

@@ -132,6 +132,9 @@ var answers = []struct {
 		"leave after out, or send what the page before says in next"},
 	{catalog.ErrLastAdministrator, http.StatusConflict, "state", "The state does not allow it",
 		"make another person an administrator first"},
+	{catalog.ErrFull, http.StatusInsufficientStorage, "full", "There is no room for the service's own records",
+		"make room on the disk of the service's data directory, or ask an administrator to; what cannot be recorded " +
+			"is not done"},
 	{catalog.ErrActive, http.StatusConflict, "state", "The state does not allow it", ""},
 	{catalog.ErrState, http.StatusConflict, "state", "The state does not allow it", ""},
 	{source.ErrBusy, http.StatusServiceUnavailable, "busy", "Others have locked what this needs",

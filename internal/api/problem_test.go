@@ -29,6 +29,7 @@ func TestEveryErrorHasItsAnswer(t *testing.T) {
 		"source.ErrUnreachable": source.ErrUnreachable, "source.ErrByStatement": source.ErrByStatement,
 		"source.ErrBusy": source.ErrBusy, "source.ErrWhole": source.ErrWhole,
 		"catalog.ErrNotFound": catalog.ErrNotFound, "catalog.ErrState": catalog.ErrState,
+		"catalog.ErrFull":   catalog.ErrFull,
 		"catalog.ErrActive": catalog.ErrActive, "catalog.ErrPlace": catalog.ErrPlace,
 		"archive.ErrDamaged": archive.ErrDamaged, "store.ErrDamaged": store.ErrDamaged,
 		"store.ErrExists": store.ErrExists, "store.ErrAway": store.ErrAway, "store.ErrCold": store.ErrCold,

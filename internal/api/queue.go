@@ -60,8 +60,8 @@ func (a *API) jobRoutes() []route {
 		}
 	}
 	return []route{
-		whole("/queue/jobs", "Jobs", "The restores, exports, disposals, verifications, moves and second "+
-			"copies that work or wait, by kind, in the order of their turns", a.jobs),
+		whole("/queue/jobs", "Jobs", "The restores, exports, disposals, verifications, moves, second copies "+
+			"and exports of the audit log that work or wait, by kind, in the order of their turns", a.jobs),
 		act("POST", "/queue/jobs/{kind}/{job}/pause", "PauseJob", "Stop a job until it is resumed", did(s.Pause)),
 		act("POST", "/queue/jobs/{kind}/{job}/resume", "ResumeJob", "Let a paused job go on when its turn comes",
 			did(s.Resume)),
@@ -126,6 +126,12 @@ func (a *API) progress(ctx context.Context, q *QueuedJob) error {
 			return err
 		}
 		q.Done, q.Of, q.Unit = int64(d.Gone), int64(d.Segments), "segments"
+	case catalog.JobAudit:
+		x, err := c.AuditExport(ctx, q.ID)
+		if err != nil {
+			return err
+		}
+		q.Done, q.Of, q.Unit = x.Done, x.Total, "entries"
 	case catalog.JobVerification:
 		v, err := c.Verification(ctx, q.ID)
 		if err != nil {

@@ -11,10 +11,10 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/gin-gonic/gin"
 
-	"ambercellar/internal/api/paper"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/rights"
 	"ambercellar/internal/engine/refuse"
+	"ambercellar/internal/paper"
 	"ambercellar/internal/service"
 )
 

@@ -156,6 +156,9 @@ func (r route) handler(meant func(context.Context, error) error) gin.HandlerFunc
 			c.Status(http.StatusNoContent)
 			return
 		}
+		if !r.open {
+			out = shownTo(c, out)
+		}
 		answer(c, max(r.status, http.StatusOK), out)
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/engine/plan"
 	"ambercellar/internal/engine/refuse"
+	"ambercellar/internal/service"
 )
 
 // ruleRoutes are the routes of rules, named keeps and filters.
@@ -67,6 +68,11 @@ func (a *API) ruleRoutes() []route {
 					return nil, err
 				}
 				return each(view.RevisionOf)(s.Catalog.Revisions(ctx, r.Param("rule")))
+			}),
+		get("/rules/{rule}/keeping", "Keeping",
+			"Whether the runs of a rule take the rows that become due: it keeps up, is behind or falls behind",
+			func(ctx context.Context, r request) (*service.KeepingUp, error) {
+				return s.Findings.Keeping(ctx, r.Param("rule"))
 			}),
 		whole("/rules/{rule}/forecast", "Forecast", "What runs of a rule would take in the coming months",
 			func(ctx context.Context, r request) ([]plan.Forecast, error) {

@@ -8,6 +8,7 @@ import (
 
 	"ambercellar/internal/api/view"
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/pace"
 	"ambercellar/internal/engine/upkeep"
 	"ambercellar/internal/service"
 )
@@ -61,6 +62,15 @@ func (a *API) runRoutes() []route {
 				}
 				return s.Catalog.Slowdowns(ctx, r.Param("run"), p)
 			}, view.SlowdownOf),
+		get(
+			"/runs/{run}/course",
+			"Course",
+			"How a run goes or went, moment after moment: what it took, what others did and felt, and each change of "+
+				"its speed with its reason",
+			func(ctx context.Context, r request) (*pace.Course, error) {
+				return s.Engine.Runs.Course(ctx, r.Param("run"))
+			},
+		),
 		file("/runs/{run}/events", "Watch", "A run's counts as they change, as server-sent events named run",
 			a.events),
 		report,

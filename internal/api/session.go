@@ -39,6 +39,33 @@ func (a *API) sessionRoutes() []route {
 			"code",
 			"error",
 		).free(),
+		act(
+			"POST",
+			"/session/pairing",
+			"BeginPairing",
+			"Have a command line signed in by somebody who is signed in to "+
+				"the console: it shows a code, which they confirm there",
+			func(_ context.Context, r request) (Pairing, error) {
+				p, err := s.BeginPairing(r.RemoteIP(), r.Request.UserAgent())
+				return Pairing{Code: p.Code, Secret: p.Secret, ExpiresAt: catalog.At(p.ExpiresAt)}, err
+			},
+		).free(),
+		take(
+			"POST",
+			"/session/pairing/confirmation",
+			"Pair",
+			"Confirm the code that a command line shows: it signs in as you",
+			func(ctx context.Context, r request, in PairingCode) (none, error) {
+				return none{}, s.Pair(ctx, r.who(), in.Code)
+			},
+		),
+		take(
+			"POST",
+			"/session/pairing/session",
+			"TakePairing",
+			"The session of a command line whose code was confirmed",
+			a.takePairing,
+		).free(),
 		get("/session", "Session", "Who is signed in", func(_ context.Context, r request) (Session,
 			error) {
 			return sessionOf(r.who()), nil
@@ -48,7 +75,11 @@ func (a *API) sessionRoutes() []route {
 			func(ctx context.Context, r request, in NewPassword) (none, error) {
 				return none{}, s.ChangePassword(ctx, r.who(), in.Password, in.NewPassword)
 			}),
-		take("POST", "/session/second-factor", "OfferSecond", "Make a second factor; it is yours once you show a code",
+		take(
+			"POST",
+			"/session/second-factor",
+			"OfferSecond",
+			"Make a second factor; it is yours once you show a code",
 			func(ctx context.Context, r request, in PasswordAgain) (*SecondFactor, error) {
 				x, err := s.OfferSecond(ctx, r.who(), in.Password)
 				if err != nil {
@@ -56,12 +87,16 @@ func (a *API) sessionRoutes() []route {
 				}
 				return &SecondFactor{Secret: x.Secret, Address: x.Address,
 					Picture: "data:image/png;base64," + base64.StdEncoding.EncodeToString(x.Picture)}, nil
-			}),
+			},
+		),
 		take("PUT", "/session/second-factor", "TakeSecond", "Have a second factor from now on, or none any more",
 			func(ctx context.Context, r request, in NewSecond) (none, error) {
 				return none{}, s.TakeSecond(ctx, r.who(), in.Password, in.Secret, in.Code)
 			}),
-		whole("/sessions", "Sessions", "Your sessions, the newest first; with all=true everybody's, for administrators",
+		whole(
+			"/sessions",
+			"Sessions",
+			"Your sessions, the newest first; with all=true everybody's, for administrators",
 			func(ctx context.Context, r request) ([]view.OpenSession, error) {
 				all := r.Query("all") == "true"
 				if all && !r.who().May(rights.Administer) {
@@ -72,8 +107,12 @@ func (a *API) sessionRoutes() []route {
 				if x := r.who().Session; x != nil {
 					own = x.ID
 				}
-				return shown(list, func(x *catalog.Session) view.OpenSession { return view.OpenSessionOf(x, own) }), err
-			}).asks("all"),
+				return shown(
+					list,
+					func(x *catalog.Session) view.OpenSession { return view.OpenSessionOf(x, own) },
+				), err
+			},
+		).asks("all"),
 		act("DELETE", "/sessions/{session}", "EndSession", "End a session of yours; anybody's, for administrators",
 			func(ctx context.Context, r request) (none, error) {
 				return none{}, s.EndSession(ctx, r.who(), r.Param("session"), r.who().May(rights.Administer))
@@ -97,9 +136,13 @@ func (a *API) authenticated(c *gin.Context) {
 		fail(c, a.service.Access.WrongToken(c.Request.Context(), c.RemoteIP()))
 		return
 	case who == nil || !bearer && !certified(c.Request) && !sameSite(c.Request):
-		fail(c, problem(http.StatusUnauthorized, "token", "You are not signed in",
+		fail(c, problem(
+			http.StatusUnauthorized,
+			"token",
+			"You are not signed in",
 			"sign in with `ambercellar login`, or send a token as `Authorization: Bearer …` (the client reads it from "+
-				"AMBERCELLAR_TOKEN)"))
+				"AMBERCELLAR_TOKEN)",
+		))
 		return
 	case who.Account != nil && who.Account.MustChange && who.Session != nil && !beforeChange[c.FullPath()]:
 		p := problem(http.StatusForbidden, "password", "Your password has to be changed",
@@ -226,6 +269,29 @@ func (a *API) signIn(ctx context.Context, c request, in Login) (*Session, error)
 		a.setCookie(c, browserCookie, known, time.Now().Add(180*24*time.Hour))
 	}
 	return &out, nil
+}
+
+// takePairing begins the session of a command line.
+func (a *API) takePairing(ctx context.Context, c request, in PairingTaken) (*PairedSession, error) {
+	who, err := a.service.Access.TakePairing(ctx, in.Code, in.Secret)
+	if err != nil {
+		return nil, err
+	}
+	if who == nil {
+		return &PairedSession{Waits: true}, nil
+	}
+	secret, session, err := a.service.Access.BeginSession(
+		ctx,
+		service.Beginning{Who: who, How: "by the console, for a " +
+			"command line", Address: c.RemoteIP(), Agent: c.Request.UserAgent()},
+	)
+	if err != nil {
+		return nil, err
+	}
+	who.Session = session
+	out := sessionOf(who)
+	out.Token = secret
+	return &PairedSession{Session: &out}, nil
 }
 
 // setCookie gives the browser a cookie that no script reads and that goes to no other site.

@@ -17,6 +17,30 @@ type Items[T any] struct {
 	Next  *string `json:"next"` // what `after` says for the next page; null on the last
 }
 
+// Pairing is a command line that somebody who is signed in to the console is to sign in.
+type Pairing struct {
+	Code      string       `json:"code"`       // that they confirm
+	Secret    string       `json:"secret"`     // with which the command line asks for its session
+	ExpiresAt catalog.Time `json:"expires_at"` // when the code is no use any more
+}
+
+// PairingCode is the code that a command line shows.
+type PairingCode struct {
+	Code string `json:"code"` // as it is shown; in small letters and without the hyphen too
+}
+
+// PairingTaken asks for the session of a command line.
+type PairingTaken struct {
+	Code   string `json:"code"`   // that it shows
+	Secret string `json:"secret"` // that it was given with the code
+}
+
+// PairedSession is the session of a command line.
+type PairedSession struct {
+	Waits   bool     `json:"waits"`             // nobody has confirmed the code yet
+	Session *Session `json:"session,omitempty"` // with its token
+}
+
 // Login is what a session begins with: a token, or a name and a password.
 type Login struct {
 	Token    string `json:"token,omitempty"`
@@ -29,7 +53,7 @@ type Login struct {
 // Session says who is signed in.
 type Session struct {
 	Actor string `json:"actor"`
-	// viewer, operator, approver or administrator
+	// viewer, operator, approver or administrator; none: what is given in single sources alone
 	Role   rights.Role    `json:"role"`
 	Rights []rights.Right `json:"rights"` // what the one who is signed in may do in all sources
 	Grants rights.Grants  `json:"grants"` // what they may do besides, by source

@@ -267,6 +267,9 @@ var ours = regexp.MustCompile(
 	`^([^/]+/[^/]+/[^/]+/\d{6,}-[0-9A-HJKMNP-TV-Z]{26})(\.parquet|\.manifest\.json|\.closing\.json|` +
 		`\.range\.json|\.disposed\.json|\.with-[^/]+\.parquet)$`)
 
+// auditLog are the files by which a store knows audit logs: heads, and segments of old entries.
+var auditLog = regexp.MustCompile(`^audit/[0-9A-HJKMNP-TV-Z]{26}/([^/]+\.json|entries/[^/]+\.parquet)$`)
+
 // Ours returns the stem of the segment that a file is named as belonging to, and the run of that; false where a file
 // is named otherwise.
 func Ours(name string) (stem, run string, ok bool) {
@@ -283,7 +286,7 @@ func (x *examiner) list(ctx context.Context, p Place, tables map[string]bool) er
 		if err != nil {
 			return err
 		}
-		if o.Name == store.IdentityName {
+		if o.Name == store.IdentityName || auditLog.MatchString(o.Name) {
 			continue
 		}
 		m := ours.FindStringSubmatch(o.Name)

@@ -54,14 +54,18 @@ type Written struct {
 
 type counting struct {
 	io.Writer
-	n    int64
-	hash hash.Hash
+	n       int64
+	hash    hash.Hash
+	breathe func()
 }
 
 func (c *counting) Write(p []byte) (int, error) {
 	n, err := c.Writer.Write(p)
 	c.n += int64(n)
 	c.hash.Write(p[:n])
+	if c.breathe != nil {
+		c.breathe()
+	}
 	return n, err
 }
 
@@ -71,6 +75,9 @@ func NewWriter(out io.Writer, table string, columns []shape.Column) *Writer {
 		out: &counting{Writer: out, hash: sha256.New()}, buffers: make([][]parquet.Value, len(columns)+1),
 		exact: map[string]int64{}}
 }
+
+// Breathe has a function called between pieces of encoding.
+func (w *Writer) Breathe(fn func()) { w.out.breathe = fn }
 
 // begin begins the file. Text that hardly repeats in the first rows is written plainly: a dictionary of it costs more
 // than it saves. Bytes, long text and the companion column get no least and greatest values: they would be kept whole,

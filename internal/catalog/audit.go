@@ -4,8 +4,10 @@ import (
 	"context"
 	"crypto/rand"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"runtime"
 	"slices"
 	"time"
@@ -14,6 +16,8 @@ import (
 	"github.com/oklog/ulid/v2"
 	"golang.org/x/sync/errgroup"
 
+	"ambercellar/internal/archive"
+	"ambercellar/internal/archive/entries"
 	"ambercellar/internal/core/audit"
 )
 
@@ -79,6 +83,30 @@ func (c *Catalog) note(ctx context.Context, tx *sqlx.Tx, actor, action, subject,
 	return err
 }
 
+// nothing stands for what there was not before, or is not any more.
+const nothing = "none"
+
+// change says what was before and what is after a change.
+func change(before, after any) string {
+	text := func(v any) string {
+		if s, ok := v.(string); ok {
+			return s
+		}
+		b, _ := json.Marshal(v) // records of the catalog
+		return string(b)
+	}
+	return "before: " + text(before) + "; after: " + text(after)
+}
+
+// was returns a text of the catalog as it is before a change; nothing, where there is none.
+func was(ctx context.Context, tx *sqlx.Tx, query string, args ...any) (string, error) {
+	before, err := list[string](ctx, tx, query, args...)
+	if err != nil || len(before) == 0 {
+		return nothing, err
+	}
+	return before[0], nil
+}
+
 // enter writes an entry at the end of the chain.
 func (c *Catalog) enter(ctx context.Context, tx *sqlx.Tx, e Entry) (id int64, err error) {
 	e.At = At(c.Now())
@@ -134,8 +162,18 @@ func auditEnd(ctx context.Context, q sqlx.QueryerContext) (id int64, hash string
 // auditSetting is where the catalog keeps the name of its audit log.
 const auditSetting = "audit_log"
 
-// auditBegin returns what stands before the first entry.
+// auditBegin returns what stands before the first entry of the catalog: the last one that moved to a segment, or the
+// genesis.
 func auditBegin(ctx context.Context, q sqlx.QueryerContext) (id int64, hash string, err error) {
+	err = q.QueryRowxContext(ctx, "SELECT last, hash FROM audit_segment ORDER BY first DESC LIMIT 1").Scan(&id, &hash)
+	if !errors.Is(err, sql.ErrNoRows) {
+		return id, hash, err
+	}
+	return auditGenesis(ctx, q)
+}
+
+// auditGenesis returns what stands before the very first entry.
+func auditGenesis(ctx context.Context, q sqlx.QueryerContext) (id int64, hash string, err error) {
 	var log string
 	if err := sqlx.GetContext(ctx, q, &log, "SELECT value FROM setting WHERE name = ?", auditSetting); err != nil {
 		return 0, "", fmt.Errorf("the name of the audit log: %w", err)
@@ -145,8 +183,8 @@ func auditBegin(ctx context.Context, q sqlx.QueryerContext) (id int64, hash stri
 
 // chainAudit takes the entries of an audit log over that was no chain.
 func chainAudit(ctx context.Context, tx *sqlx.Tx) error {
-	log := ulid.Make().String()
-	if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO setting VALUES (?, ?)", auditSetting, log); err != nil {
+	log, err := nameAudit(ctx, tx)
+	if err != nil {
 		return err
 	}
 	const piece = 1000
@@ -170,8 +208,15 @@ func chainAudit(ctx context.Context, tx *sqlx.Tx) error {
 			hash = e.Hash
 		}
 	}
-	_, err := tx.ExecContext(ctx, "DROP TABLE audit_before")
+	_, err = tx.ExecContext(ctx, "DROP TABLE audit_before")
 	return err
+}
+
+// nameAudit gives an audit log that begins a name that no other one has.
+func nameAudit(ctx context.Context, tx *sqlx.Tx) (log string, err error) {
+	log = ulid.Make().String()
+	_, err = tx.ExecContext(ctx, "INSERT OR REPLACE INTO setting VALUES (?, ?)", auditSetting, log)
+	return log, err
 }
 
 // AuditFilter says which entries of the audit log are meant; empty: all.
@@ -180,6 +225,7 @@ type AuditFilter struct {
 	Outcome                      audit.EntryOutcome
 	From, To                     *Time // from is within, to is not
 	Since                        int64 // those behind an entry
+	Through                      int64 // up to an entry, with it; 0: all
 }
 
 const auditColumns = "id, at, actor, session, address, action, subject, outcome, digest, hash, coalesce(text, '') AS " +
@@ -214,22 +260,26 @@ func (f *AuditFilter) where() (text string, args []any) {
 		text += " AND id > ?"
 		args = append(args, f.Since)
 	}
+	if f.Through > 0 {
+		text += " AND id <= ?"
+		args = append(args, f.Through)
+	}
 	return text, args
 }
 
-// AuditLog returns the newest entries of the audit log that are meant.
+// AuditLog returns the newest entries of the audit log that are meant and still in the catalog.
 func (c *Catalog) AuditLog(ctx context.Context, f AuditFilter, p Page) ([]Entry, error) {
 	where, args := f.where()
 	return paged[Entry](ctx, c.db, p, order{columns: []string{"at", "id"}}, "SELECT "+auditColumns+where, args...)
 }
 
-// AuditEntry returns an entry of the audit log.
+// AuditEntry returns an entry of the audit log that is still in the catalog.
 func (c *Catalog) AuditEntry(ctx context.Context, id int64) (*Entry, error) {
 	return get[Entry](ctx, c.db, "entry", fmt.Sprint(id), "SELECT "+auditColumns+" WHERE id = ?", id)
 }
 
-// EachEntry hands out the entries that are meant, the oldest first, a few at a time. Entries that are written meanwhile
-// are not among them.
+// EachEntry hands out the entries that are meant and still in the catalog, the oldest first, a few at a time. Entries
+// that are written meanwhile are not among them.
 func (c *Catalog) EachEntry(ctx context.Context, f AuditFilter, each func([]Entry) error) error {
 	end, _, err := auditEnd(ctx, c.db)
 	if err != nil {
@@ -300,15 +350,22 @@ func (c *Catalog) eraseDetails(ctx context.Context, tx *sqlx.Tx, actor, why, ent
 			return err
 		}
 	}
-	return nil
+	return voidExports(ctx, tx, At(c.Now()))
 }
 
-// EraseDetail takes away the detail of an entry, and records that.
+// EraseDetail takes away the detail of an entry, and records that. In a segment, it is only asked for: see
+// AuditErasures.
 func (c *Catalog) EraseDetail(ctx context.Context, actor string, id int64, why string) error {
-	if _, err := c.AuditEntry(ctx, id); err != nil {
-		return err
-	}
-	return c.transaction(ctx, func(tx *sqlx.Tx) error { return c.eraseDetails(ctx, tx, actor, why, "id = ?", id) })
+	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		begin, _, err := auditBegin(ctx, tx)
+		if err == nil && id <= begin {
+			return c.eraseArchived(ctx, tx, actor, why, fmt.Sprintf("id = %d", id))
+		}
+		if err != nil {
+			return err
+		}
+		return c.eraseDetails(ctx, tx, actor, why, "id = ?", id)
+	})
 }
 
 // AuditHead returns the name of the audit log, its last entry, and the hash of that.
@@ -321,14 +378,19 @@ func (c *Catalog) AuditHead(ctx context.Context) (*audit.Head, error) {
 	return &audit.Head{Format: audit.HeadFormat, Log: log, Entry: id, Hash: hash, At: c.Now().UTC()}, err
 }
 
-// CheckAudit checks the audit log against itself and against heads that are known from elsewhere.
-func (c *Catalog) CheckAudit(ctx context.Context, heads []audit.Head) (*audit.Checker, error) {
-	return checkAudit(ctx, c.db, runtime.NumCPU(), heads)
+// CheckAudit checks the audit log against itself and against heads that are known from elsewhere. read reads the
+// entries of a segment.
+func (c *Catalog) CheckAudit(ctx context.Context, heads []audit.Head, read ReadSegment) (*audit.Checker, error) {
+	return checkAudit(ctx, c.db, runtime.NumCPU(), heads, read)
 }
 
+// ReadSegment reads the entries of a segment, each as it was written. An error that is archive.ErrDamaged or
+// fs.ErrNotExist says that they are not there any more, another one that nobody can say now.
+type ReadSegment func(context.Context, *AuditSegment) ([]entries.Entry, error)
+
 // CheckAuditFile does the same with the file of a catalog that no service may have open.
-func CheckAuditFile(ctx context.Context, path string,
-	heads func(log string) ([]audit.Head, error)) (*audit.Checker, error) {
+func CheckAuditFile(ctx context.Context, path string, heads func(log string) ([]audit.Head, error),
+	read ReadSegment) (*audit.Checker, error) {
 	if err := CheckFile(ctx, path); err != nil {
 		return nil, err
 	}
@@ -337,19 +399,24 @@ func CheckAuditFile(ctx context.Context, path string,
 		return nil, err
 	}
 	defer db.Close()
+	is, err := version(ctx, db)
+	if err != nil {
+		return nil, err
+	}
+	if known, err := supported(); err != nil || is != known {
+		return nil, errors.Join(err, fmt.Errorf(
+			"%s is of another version (its tables are at %d, this program knows %d); start the service with it once, "+
+				"or use the program that it is of", path, is, known))
+	}
 	var log string
 	if err := db.GetContext(ctx, &log, "SELECT value FROM setting WHERE name = ?", auditSetting); err != nil {
-		return nil, fmt.Errorf(
-			"%s is of a version whose audit log is no chain; start the service with it once: %w",
-			path,
-			err,
-		)
+		return nil, err
 	}
 	known, err := heads(log)
 	if err != nil {
 		return nil, err
 	}
-	return checkAudit(ctx, db, runtime.NumCPU(), known)
+	return checkAudit(ctx, db, runtime.NumCPU(), known, read)
 }
 
 // auditStretch is how many entries are checked in one stretch, side by side with others. Fewer in tests.
@@ -358,18 +425,19 @@ var auditStretch = int64(25_000)
 // stretch is a part of the log that is checked by itself: the entries behind one, up to another one.
 type stretch struct {
 	after, to int64
-	hash      string // of the entry behind which it begins
+	hash      string        // of the entry behind which it begins
+	segment   *AuditSegment // in which it lies; nil: in the catalog
 }
 
 // checkAudit checks a log in stretches, as many side by side as there are workers.
-func checkAudit(ctx context.Context, q sqlx.QueryerContext, workers int,
-	heads []audit.Head) (*audit.Checker, error) {
+func checkAudit(ctx context.Context, q sqlx.QueryerContext, workers int, heads []audit.Head,
+	read ReadSegment) (*audit.Checker, error) {
 	parts, err := stretches(ctx, q)
 	if err != nil {
 		return nil, err
 	}
 	out := make([]*audit.Checker, len(parts))
-	group, ctx := errgroup.WithContext(ctx)
+	group, within := errgroup.WithContext(ctx)
 	group.SetLimit(workers)
 	for i, p := range parts {
 		group.Go(func() error {
@@ -378,13 +446,27 @@ func checkAudit(ctx context.Context, q sqlx.QueryerContext, workers int,
 				return h.Entry <= p.after || h.Entry > p.to && i < len(parts)-1
 			})
 			out[i] = audit.NewChecker(p.after, p.hash, known)
-			return checkStretch(ctx, q, p, out[i])
+			if p.segment != nil {
+				return checkSegment(within, p.segment, read, out[i])
+			}
+			return checkStretch(within, q, p, out[i])
 		})
 	}
 	if err := group.Wait(); err != nil {
 		return nil, err
 	}
 	whole := out[0]
+	destroyed, err := destroyedAudit(ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	if destroyed != nil {
+		var first int64
+		if err := sqlx.GetContext(ctx, q, &first, "SELECT min(first) FROM audit_segment"); err != nil {
+			return nil, err
+		}
+		whole.BeginsBehind(first)
+	}
 	for _, next := range out[1:] {
 		whole.Join(next)
 	}
@@ -392,8 +474,42 @@ func checkAudit(ctx context.Context, q sqlx.QueryerContext, workers int,
 	return whole, nil
 }
 
-// stretches parts the log as it is now. Each but the first begins behind an entry that is there.
-func stretches(ctx context.Context, q sqlx.QueryerContext) ([]stretch, error) {
+// checkSegment checks the entries that moved to a segment.
+func checkSegment(ctx context.Context, s *AuditSegment, read ReadSegment, c *audit.Checker) error {
+	list, err := read(ctx, s)
+	switch {
+	case errors.Is(err, archive.ErrDamaged) || errors.Is(err, fs.ErrNotExist):
+		c.Damaged(s.Last, s.Hash, err.Error())
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case err != nil:
+		c.Pass(s.Last, s.Hash)
+	default:
+		for i := range list {
+			c.Add(&list[i].Entry, list[i].Detail)
+		}
+		if id, hash := c.Last(); id != s.Last || hash != s.Hash {
+			c.Damaged(s.Last, s.Hash, "the segment ends with other entries than were moved to it")
+		}
+	}
+	return nil
+}
+
+// stretches parts the log as it is now: segments, and behind them what is in the catalog.
+func stretches(ctx context.Context, q sqlx.QueryerContext) (out []stretch, err error) {
+	moved, err := list[AuditSegment](ctx, q, segmentsQuery)
+	if err != nil {
+		return nil, err
+	}
+	for i := range moved {
+		s := &moved[i]
+		out = append(out, stretch{after: s.First - 1, to: s.Last, hash: s.Before, segment: s})
+	}
+	if len(out) > 0 && out[0].after == 0 {
+		if _, out[0].hash, err = auditGenesis(ctx, q); err != nil {
+			return nil, err
+		}
+	}
 	first, hash, err := auditBegin(ctx, q)
 	if err != nil {
 		return nil, err
@@ -402,7 +518,7 @@ func stretches(ctx context.Context, q sqlx.QueryerContext) ([]stretch, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := []stretch{{after: first, to: max(last, first), hash: hash}}
+	out = append(out, stretch{after: first, to: max(last, first), hash: hash})
 	for at := first + auditStretch; at < last; at += auditStretch {
 		var id int64
 		err := q.QueryRowxContext(
@@ -425,12 +541,18 @@ func stretches(ctx context.Context, q sqlx.QueryerContext) ([]stretch, error) {
 }
 
 func checkStretch(ctx context.Context, q sqlx.QueryerContext, p stretch, c *audit.Checker) error {
+	return eachEntry(ctx, q, p.after, p.to, c.Add)
+}
+
+// eachEntry reads the entries behind one, up to another one, as they were written.
+func eachEntry(ctx context.Context, q sqlx.QueryerContext, after, to int64,
+	each func(*audit.Entry, audit.Detail)) error {
 	rows, err := q.QueryxContext(
 		ctx,
 		"SELECT id, at, actor, session, address, action, subject, outcome, digest, hash, salt, "+
 			"text, erased FROM audit LEFT JOIN audit_detail ON entry = id WHERE id > ? AND id <= ? ORDER BY id",
-		p.after,
-		p.to,
+		after,
+		to,
 	)
 	if err != nil {
 		return err
@@ -442,14 +564,13 @@ func checkStretch(ctx context.Context, q sqlx.QueryerContext, p stretch, c *audi
 		var salt, text sql.NullString
 		var erased sql.NullInt64
 		if err := rows.Scan(&e.ID, &at, &e.Actor, &e.Session, &e.Address, &e.Action, &e.Subject, &e.Outcome,
-			&e.Digest, &e.Hash,
-			&salt, &text, &erased); err != nil {
+			&e.Digest, &e.Hash, &salt, &text, &erased); err != nil {
 			return err
 		}
 		if e.At, err = time.Parse(audit.Form, at); err != nil {
 			e.At = time.Time{} // which is not what was written
 		}
-		c.Add(&e, audit.Detail{Salt: salt.String, Text: text.String, Erased: erased.Int64, Missing: !text.Valid})
+		each(&e, audit.Detail{Salt: salt.String, Text: text.String, Erased: erased.Int64, Missing: !text.Valid})
 	}
 	return rows.Err()
 }
@@ -460,21 +581,23 @@ type EntryBehind struct {
 	Before string
 }
 
-// EntriesOf returns the entries about some subjects, the oldest first, each with the hash of the one before it.
+// EntriesOf returns the entries about some subjects that are still in the catalog, the oldest first, each with the hash
+// of the one before it.
 func (c *Catalog) EntriesOf(ctx context.Context, subjects []string) (out []EntryBehind, err error) {
 	query, args, err := sqlx.In("SELECT "+auditColumns+" WHERE subject IN (?) ORDER BY id", subjects)
 	if err != nil {
 		return nil, err
 	}
 	list, err := c.entries(ctx, query, args)
+	if err != nil {
+		return nil, err
+	}
+	begin, hash, err := auditBegin(ctx, c.db)
 	for i := range list {
-		e := EntryBehind{Entry: list[i]}
-		if err := c.db.GetContext(ctx, &e.Before, "SELECT hash FROM audit WHERE id = ?", e.ID-1); err != nil {
-			if e.ID > 1 || !errors.Is(err, sql.ErrNoRows) {
+		e := EntryBehind{Entry: list[i], Before: hash}
+		if e.ID > begin+1 {
+			if err := c.db.GetContext(ctx, &e.Before, "SELECT hash FROM audit WHERE id = ?", e.ID-1); err != nil {
 				return nil, fmt.Errorf("the entry before entry %d: %w", e.ID, err)
-			}
-			if _, e.Before, err = auditBegin(ctx, c.db); err != nil {
-				return nil, err
 			}
 		}
 		out = append(out, e)

@@ -2,6 +2,7 @@ package catalog
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"path/filepath"
 	"strings"
@@ -12,6 +13,9 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"ambercellar/internal/core/audit"
+	"ambercellar/internal/core/notify"
+	"ambercellar/internal/core/rule"
+	"ambercellar/internal/source"
 )
 
 // The entries of an earlier version become a chain, in their order.
@@ -42,9 +46,12 @@ func TestAnOlderAuditLogBecomesAChain(t *testing.T) {
 		"its plan"); err != nil {
 		t.Fatal(err)
 	}
-	x, err := c.CheckAudit(t.Context(), nil)
+	x, err := c.CheckAudit(t.Context(), nil, nil)
 	// one was missing before it became a chain: entries are counted anew
-	if err != nil || x.Entries != 2500 || len(x.Faults) > 0 {
+	if err != nil {
+		t.Fatal(err)
+	}
+	if x.Entries != 2500 || len(x.Faults) > 0 {
 		t.Errorf("%d entries, %v (%v)", x.Entries, x.Faults, err)
 	}
 	list, err := c.AuditLog(t.Context(), AuditFilter{}, First(2))
@@ -91,7 +98,7 @@ func changedLog(t *testing.T) {
 	}
 	check := func() *audit.Checker {
 		t.Helper()
-		with, err := c.CheckAudit(t.Context(), []audit.Head{*head})
+		with, err := c.CheckAudit(t.Context(), []audit.Head{*head}, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -100,7 +107,7 @@ func changedLog(t *testing.T) {
 				t.Errorf("the log is called %s and %s", log, head.Log)
 			}
 			return []audit.Head{*head}, nil
-		})
+		}, nil)
 		if err != nil || len(with.Faults) != len(without.Faults) {
 			t.Errorf("with the service %v, without %v (%v)", with.Faults, without.Faults, err)
 		}
@@ -124,7 +131,7 @@ func changedLog(t *testing.T) {
 		if _, err := tx.Exec(x.do); err != nil {
 			t.Fatal(err)
 		}
-		got, err := checkAudit(t.Context(), tx, 1, []audit.Head{*head})
+		got, err := checkAudit(t.Context(), tx, 1, []audit.Head{*head}, nil)
 		if err != nil || !strings.Contains(fmt.Sprint(got.Faults), x.want) {
 			t.Errorf("%s: %v (%v)", x.do, got.Faults, err)
 		}
@@ -143,7 +150,7 @@ func changedLog(t *testing.T) {
 		}
 	})
 	for range 5 {
-		if x, err := c.CheckAudit(t.Context(), []audit.Head{*head}); err != nil || len(x.Faults) > 0 {
+		if x, err := c.CheckAudit(t.Context(), []audit.Head{*head}, nil); err != nil || len(x.Faults) > 0 {
 			t.Errorf("%v, %v", x, err)
 		}
 	}
@@ -189,5 +196,70 @@ func TestEntriesAreFiltered(t *testing.T) {
 		if err != nil || len(list) != x.want || n != x.want {
 			t.Errorf("%+v: %d and %d entries, want %d (%v)", x.f, len(list), n, x.want, err)
 		}
+	}
+}
+
+// What somebody changed is recorded as it was before and as it is after, in the transaction that changes it.
+func TestWhatWasBeforeAndAfterAChangeIsRecorded(t *testing.T) {
+	c, err := Open(t.Context(), filepath.Join(t.TempDir(), "catalog.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	ctx := t.Context()
+	rules := func(texts ...string) error {
+		for _, text := range texts {
+			docs, problems := rule.Parse("", []byte(text))
+			if len(problems) > 0 {
+				return fmt.Errorf("%v", problems)
+			}
+			if err := c.ApplyRules(ctx, "me", time.Now(), []Applied{{Document: docs[0]}}); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	harbour := source.Config{Name: "harbour", Engine: "sqlite", Address: "/srv/harbour.db"}
+	moved := harbour
+	moved.Address = "/srv/other.db"
+	cellar := Store{Name: "cellar", Kind: "directory", Path: "/srv/cellar"}
+	deep := cellar
+	deep.Second = "deep"
+	_, keepsErr := c.SetRecordKeeps(ctx, "me", RecordKeeps{KeepBatches: "P30D"})
+	_, err1 := c.SetRecipient(ctx, "me", notify.Recipient{Name: "desk", Address: "desk@harbour.example"})
+	_, err2 := c.SetRecipient(ctx, "me", notify.Recipient{Name: "desk", Address: "quay@harbour.example"})
+	one := "rule: scans\nsource: harbour\ntable: scan\nage: at\nzone: UTC\nclauses:\n  - keep: P1Y\nthen: purge\n"
+	if err := errors.Join(c.AddSource(ctx, "me", harbour), c.SetSource(ctx, "me", harbour, moved),
+		c.AddStore(ctx, "me", cellar), c.SetStore(ctx, "me", deep), keepsErr, err1, err2,
+		c.DeleteRecipient(ctx, "me", "desk"), rules(one, strings.Replace(one, "P1Y", "P2Y", 1)),
+		c.ChangeSetting(ctx, "me", "queue limits", "limits", "two", "three"),
+		c.ChangeSetting(ctx, "me", "queue limits", "limits", "two", "four")); err != nil {
+		t.Fatal(err)
+	}
+	for action, want := range map[string][2]string{
+		"source set":       {"/srv/harbour.db", "/srv/other.db"},
+		"source add":       {nothing, "/srv/harbour.db"},
+		"store set":        {"/srv/cellar", `"Second":"deep"`},
+		"store add":        {nothing, "/srv/cellar"},
+		"recipient delete": {"quay@harbour.example", nothing},
+		"recipient set":    {"desk@harbour.example", "quay@harbour.example"},
+		"catalog keep":     {`"batches":"P90D"`, `"batches":"P30D"`},
+		"rule apply":       {"keep: P1Y", "keep: P2Y"},
+		"queue limits":     {"three", "four"},
+	} {
+		list, err := c.AuditLog(ctx, AuditFilter{Action: action}, First(1))
+		if err != nil || len(list) == 0 {
+			t.Errorf("%s: %+v, %v", action, list, err)
+			continue
+		}
+		_, both, _ := strings.Cut(list[0].Detail, "before: ")
+		before, after, _ := strings.Cut(both, "; after: ")
+		if !strings.Contains(before, want[0]) || !strings.Contains(after, want[1]) {
+			t.Errorf("%s: %q", action, list[0].Detail)
+		}
+	}
+	first, err := c.AuditLog(ctx, AuditFilter{Action: "queue limits"}, All)
+	if err != nil || !strings.Contains(first[1].Detail, "before: two; after: three") {
+		t.Errorf("%+v, %v", first, err)
 	}
 }

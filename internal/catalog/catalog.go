@@ -179,14 +179,14 @@ func changed(r sql.Result, err error) error {
 func (c *Catalog) transaction(ctx context.Context, fn func(*sqlx.Tx) error) error {
 	tx, err := c.writes.BeginTxx(ctx, nil)
 	if err != nil {
-		return err
+		return noRoom(err)
 	}
 	if err := fn(tx); err != nil {
-		return errors.Join(err, tx.Rollback())
+		return errors.Join(noRoom(err), tx.Rollback())
 	}
 	err = tx.Commit()
 	c.writes.tell()
-	return err
+	return noRoom(err)
 }
 
 // Setting returns a setting of the service, or the empty text.
@@ -196,6 +196,23 @@ func (c *Catalog) Setting(ctx context.Context, name string) (v string, err error
 		return "", nil
 	}
 	return v, err
+}
+
+// ChangeSetting keeps a setting that somebody changes, and records what was before, at first as it is usual, and after.
+func (c *Catalog) ChangeSetting(ctx context.Context, actor, action, name, usual, v string) error {
+	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		before, err := was(ctx, tx, "SELECT value FROM setting WHERE name = ?", name)
+		if err != nil {
+			return err
+		}
+		if before == nothing {
+			before = usual
+		}
+		if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO setting VALUES (?, ?)", name, v); err != nil {
+			return err
+		}
+		return c.note(ctx, tx, actor, action, "", change(before, v))
+	})
 }
 
 // SetSetting keeps a setting of the service.

@@ -40,10 +40,12 @@ func (w *writer) tell() {
 
 func (w *writer) ExecContext(ctx context.Context, query string, args ...any) (sql.Result, error) {
 	defer w.tell()
-	return w.DB.ExecContext(ctx, query, args...)
+	done, err := w.DB.ExecContext(ctx, query, args...)
+	return done, noRoom(err)
 }
 
 func (w *writer) NamedExecContext(ctx context.Context, query string, arg any) (sql.Result, error) {
 	defer w.tell()
-	return w.DB.NamedExecContext(ctx, query, arg)
+	done, err := w.DB.NamedExecContext(ctx, query, arg)
+	return done, noRoom(err)
 }

@@ -99,7 +99,7 @@ func (c *Catalog) AddSource(ctx context.Context, actor string, s source.Config) 
 				":connections, :disk, :origin)", s); err != nil {
 			return err
 		}
-		return c.note(ctx, tx, actor, "source add", s.Name, s.Engine+" "+s.Address)
+		return c.note(ctx, tx, actor, "source add", s.Name, s.Engine+" "+s.Address+"; "+change(nothing, s))
 	})
 }
 
@@ -125,7 +125,7 @@ func (c *Catalog) SetSource(ctx context.Context, actor string, was, s source.Con
 				"WHERE name = :name", s); err != nil {
 			return err
 		}
-		return c.note(ctx, tx, actor, "source set", s.Name, strings.Join(changes, "; "))
+		return c.note(ctx, tx, actor, "source set", s.Name, strings.Join(changes, "; ")+"; "+change(was, s))
 	})
 }
 
@@ -134,11 +134,11 @@ func (c *Catalog) SetSource(ctx context.Context, actor string, was, s source.Con
 func (c *Catalog) DeleteSource(ctx context.Context, actor, name string) (known string, err error) {
 	err = c.transaction(ctx, func(tx *sqlx.Tx) error {
 		known = ""
-		if _, err := get[source.Config](ctx, tx, "source", name, "SELECT * FROM source WHERE name = ?",
-			name); err != nil {
+		before, err := get[source.Config](ctx, tx, "source", name, "SELECT * FROM source WHERE name = ?", name)
+		if err != nil {
 			return err
 		}
-		err := tx.GetContext(ctx, &known, `SELECT coalesce(
+		err = tx.GetContext(ctx, &known, `SELECT coalesce(
 			(SELECT 'rule ' || name FROM rule WHERE source = ?1 LIMIT 1),
 			(SELECT 'run ' || id FROM run WHERE source = ?1 LIMIT 1),
 			(SELECT 'segment ' || id FROM segment WHERE source = ?1 LIMIT 1),
@@ -147,7 +147,7 @@ func (c *Catalog) DeleteSource(ctx context.Context, actor, name string) (known s
 		if err != nil || known != "" {
 			return err
 		}
-		for _, table := range []string{"guard", "table_size", "lineage"} {
+		for _, table := range []string{"guard", "table_size", "lineage", "usual"} {
 			if _, err := tx.ExecContext(ctx, "DELETE FROM "+table+" WHERE source = ?", name); err != nil {
 				return err
 			}
@@ -155,7 +155,7 @@ func (c *Catalog) DeleteSource(ctx context.Context, actor, name string) (known s
 		if _, err := tx.ExecContext(ctx, "DELETE FROM source WHERE name = ?", name); err != nil {
 			return err
 		}
-		return c.note(ctx, tx, actor, "source delete", name, "")
+		return c.note(ctx, tx, actor, "source delete", name, change(before, nothing))
 	})
 	return known, err
 }
@@ -178,7 +178,7 @@ func (c *Catalog) AddStore(ctx context.Context, actor string, s Store) error {
 				":kind, :path, :second, :scrub, :bucket, :seal, :tariff, :identity)", s); err != nil {
 			return err
 		}
-		return c.note(ctx, tx, actor, "store add", s.Name, s.Path)
+		return c.note(ctx, tx, actor, "store add", s.Name, s.Path+"; "+change(nothing, s))
 	})
 }
 
@@ -186,14 +186,16 @@ func (c *Catalog) AddStore(ctx context.Context, actor string, s Store) error {
 // take.
 func (c *Catalog) SetStore(ctx context.Context, actor string, s Store) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		before, err := get[Store](ctx, tx, "store", s.Name, "SELECT * FROM store WHERE name = ?", s.Name)
+		if err != nil {
+			return err
+		}
 		if _, err := tx.NamedExecContext(ctx,
 			"UPDATE store SET second = :second, scrub = :scrub, seal = :seal, tariff = :tariff WHERE name = :name",
 			s); err != nil {
 			return err
 		}
-		return c.note(ctx, tx, actor, "store set", s.Name,
-			fmt.Sprintf("second store %q, scrub every %q at %d bytes a second in %q", s.Second, s.Scrub.V.Every,
-				s.Scrub.V.Rate, s.Scrub.V.Window))
+		return c.note(ctx, tx, actor, "store set", s.Name, change(before, s))
 	})
 }
 
@@ -288,11 +290,16 @@ func (c *Catalog) ApplyRules(ctx context.Context, actor string, now time.Time, a
 		}
 		for _, a := range applied {
 			if k := a.Document.Keep; k != nil {
+				before, err := was(ctx, tx, "SELECT text FROM keep WHERE name = ?", k.Name)
+				if err != nil {
+					return err
+				}
 				if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO keep VALUES (?, ?, ?, ?, ?)", k.Name,
 					JSON[rule.Named]{*k}, a.Document.Text, At(now), actor); err != nil {
 					return err
 				}
-				if err := c.note(ctx, tx, actor, "keep apply", k.Name, fmt.Sprint(a.Changes)); err != nil {
+				if err := c.note(ctx, tx, actor, "keep apply", k.Name, fmt.Sprint(a.Changes)+"; "+
+					change(before, a.Document.Text)); err != nil {
 					return err
 				}
 				continue
@@ -304,9 +311,14 @@ func (c *Catalog) ApplyRules(ctx context.Context, actor string, now time.Time, a
 				continue
 			}
 			r := a.Document.Rule
+			before, err := was(ctx, tx, "SELECT text FROM rule_revision WHERE rule = ? ORDER BY revision DESC LIMIT 1",
+				r.Name)
+			if err != nil {
+				return err
+			}
 			var revision int
 			// it fires by this revision from now on
-			err := tx.GetContext(ctx, &revision,
+			err = tx.GetContext(ctx, &revision,
 				`INSERT INTO rule (name, revision, source, table_name, fired_to) VALUES (?, 1, ?, ?, ?) ON CONFLICT
 				(name)
 				DO UPDATE SET revision = revision + 1, source = excluded.source, table_name = excluded.table_name,
@@ -330,8 +342,8 @@ func (c *Catalog) ApplyRules(ctx context.Context, actor string, now time.Time, a
 				r.Name); err != nil {
 				return err
 			}
-			if err := c.note(ctx, tx, actor, "rule apply", r.Name, fmt.Sprintf("revision %d: %v %s", revision,
-				a.Changes, a.Reason)); err != nil {
+			if err := c.note(ctx, tx, actor, "rule apply", r.Name, fmt.Sprintf("revision %d: %v %s; %s", revision,
+				a.Changes, a.Reason, change(before, a.Document.Text))); err != nil {
 				return err
 			}
 		}

@@ -3,8 +3,11 @@ package catalog
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"github.com/jmoiron/sqlx"
+
+	"ambercellar/internal/core/filter"
 )
 
 // Kinds of disposals.
@@ -364,6 +367,25 @@ func (c *Catalog) BeingDisposed(ctx context.Context, source, table string) ([]Se
 			"ORDER BY sequence", source, table)
 }
 
+// forgetArchived asks for the same details to be taken out of the segments of the audit log.
+func (c *Catalog) forgetArchived(ctx context.Context, tx *sqlx.Tx, why, source, table string) error {
+	holds := []string{}
+	if err := tx.SelectContext(ctx, &holds, "SELECT id FROM hold WHERE source = ? AND table_name = ? AND "+
+		"lifted_at IS NOT NULL AND filter <> ''", source, table); err != nil {
+		return err
+	}
+	conditions := []string{"kind IN ('rows', 'request') AND subject = " + quoted(source+"."+table)}
+	for some := range slices.Chunk(holds, filter.MaxList) {
+		conditions = append(conditions, "action = 'hold place' AND "+in("subject", some))
+	}
+	for _, condition := range conditions {
+		if err := c.eraseArchived(ctx, tx, "service", why, condition+" AND erased = 0 AND detail <> ''"); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // forgetConditions takes the conditions and keys that people gave out of what is over and done with, for a table of
 // which rows were erased: they can name who was. Holds that stand, and what has not ended, keep theirs.
 func (c *Catalog) forgetConditions(ctx context.Context, tx *sqlx.Tx, source, table string) error {
@@ -375,6 +397,9 @@ func (c *Catalog) forgetConditions(ctx context.Context, tx *sqlx.Tx, source, tab
 	// what rows somebody looked for, or was refused
 	if err := c.eraseDetails(ctx, tx, "service", why, "kind IN ('rows', 'request') AND subject = ? AND text <> ''",
 		source+"."+table); err != nil {
+		return err
+	}
+	if err := c.forgetArchived(ctx, tx, why, source, table); err != nil {
 		return err
 	}
 	for _, statement := range []string{

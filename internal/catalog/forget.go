@@ -110,12 +110,13 @@ func (c *Catalog) RecordKeeps(ctx context.Context) (RecordKeeps, error) {
 }
 
 // SetRecordKeeps changes how long records of some kinds are kept.
-func (c *Catalog) SetRecordKeeps(ctx context.Context, actor string, change RecordKeeps) (RecordKeeps, error) {
+func (c *Catalog) SetRecordKeeps(ctx context.Context, actor string, keeps RecordKeeps) (RecordKeeps, error) {
 	out, err := c.RecordKeeps(ctx)
 	if err != nil {
 		return nil, err
 	}
-	maps.Copy(out, change)
+	before := maps.Clone(out)
+	maps.Copy(out, keeps)
 	b, err := json.Marshal(out)
 	if err != nil {
 		return nil, err
@@ -125,7 +126,7 @@ func (c *Catalog) SetRecordKeeps(ctx context.Context, actor string, change Recor
 			string(b)); err != nil {
 			return err
 		}
-		return c.note(ctx, tx, actor, "catalog keep", "records", fmt.Sprint(change))
+		return c.note(ctx, tx, actor, "catalog keep", "records", fmt.Sprint(keeps)+"; "+change(before, out))
 	})
 }
 
@@ -158,6 +159,12 @@ var forgets = map[string]string{
 		"LIMIT ?2)",
 }
 
+// alsoForgets is what goes besides.
+var alsoForgets = map[string][]string{
+	KeepSlowdowns: {`DELETE FROM course WHERE run IN (SELECT c.run FROM run CROSS JOIN course c ON c.run = run.id
+		WHERE run.ended_at < ?1 ORDER BY run.ended_at LIMIT ?2)`},
+}
+
 // oldRuns are the runs whose time is over.
 const oldRuns = `SELECT id FROM run WHERE ended_at < ? AND state IN ('done', 'cancelled') AND NOT EXISTS (SELECT 1
 	FROM segment WHERE segment.run = run.id AND segment.state <> 'abandoned')
@@ -174,12 +181,17 @@ func (c *Catalog) Forget(ctx context.Context, kind string, before time.Time, mos
 			n, err = forgetRuns(ctx, tx, before, most)
 			return err
 		}
-		done, err := tx.ExecContext(ctx, forgets[kind], At(before), most)
-		if err != nil {
-			return err
+		for _, text := range append([]string{forgets[kind]}, alsoForgets[kind]...) {
+			done, err := tx.ExecContext(ctx, text, At(before), most)
+			if err != nil {
+				return err
+			}
+			gone, err := done.RowsAffected()
+			if n += gone; err != nil {
+				return err
+			}
 		}
-		n, err = done.RowsAffected()
-		return err
+		return nil
 	})
 	return n, err
 }
@@ -195,6 +207,7 @@ func forgetRuns(ctx context.Context, tx *sqlx.Tx, before time.Time, most int) (n
 			"', coalesce(sum(purged), 0) FROM run WHERE id IN (?) ON CONFLICT DO UPDATE SET " +
 			"value = CAST(value AS INTEGER) + CAST(excluded.value AS INTEGER)",
 		"DELETE FROM batch WHERE run IN (?)", "DELETE FROM slowdown WHERE run IN (?)",
+		"DELETE FROM course WHERE run IN (?)",
 		"DELETE FROM run WHERE id IN (?)",
 	} {
 		query, args, err := sqlx.In(text, ids)

@@ -18,13 +18,16 @@ const (
 	JobVerification JobKind = "verification" // that somebody asked for
 	JobMove         JobKind = "move"         // of a segment's rows to another store
 	JobCopy         JobKind = "copy"         // the second copy of a segment
+	JobAudit        JobKind = "audit"        // an export of the audit log
 )
 
 // JobKinds are all of them.
-var JobKinds = []JobKind{JobRestore, JobExport, JobDisposal, JobVerification, JobMove, JobCopy}
+var JobKinds = []JobKind{JobRestore, JobExport, JobDisposal, JobVerification, JobMove, JobCopy, JobAudit}
 
-// InArchive says whether jobs of a kind touch archived files alone, and no source.
-func (k JobKind) InArchive() bool { return k == JobVerification || k == JobMove || k == JobCopy }
+// InArchive says whether jobs of a kind touch archived files or the catalog alone, and no source.
+func (k JobKind) InArchive() bool {
+	return k == JobVerification || k == JobMove || k == JobCopy || k == JobAudit
+}
 
 // JobTurn is which of the jobs that wait goes first, and whether one is paused.
 type JobTurn struct {

@@ -70,6 +70,10 @@ func (c *Catalog) Recipient(ctx context.Context, name string) (*Recipient, error
 func (c *Catalog) SetRecipient(ctx context.Context, actor string, r notify.Recipient) (*Recipient, error) {
 	now := At(c.Now())
 	err := c.transaction(ctx, func(tx *sqlx.Tx) error {
+		before, err := was(ctx, tx, "SELECT body FROM recipient WHERE name = ?", r.Name)
+		if err != nil {
+			return err
+		}
 		if _, err := tx.ExecContext(ctx, `INSERT INTO recipient (name, body, set_at, set_by, digested_to) VALUES
 			(?, ?, ?, ?, ?) ON CONFLICT (name) DO UPDATE SET body = excluded.body, set_at = excluded.set_at, set_by =
 			excluded.set_by, digested_to = CASE WHEN body ->> '$.digest' IS excluded.body ->> '$.digest'
@@ -81,7 +85,8 @@ func (c *Catalog) SetRecipient(ctx context.Context, actor string, r notify.Recip
 			'waiting'`, r.Address, now, r.Name); err != nil {
 			return err
 		}
-		return c.note(ctx, tx, actor, "recipient set", r.Name, fmt.Sprintf("%s: %v", r.Address, r.Events))
+		return c.note(ctx, tx, actor, "recipient set", r.Name, fmt.Sprintf("%s: %v; %s", r.Address, r.Events,
+			change(before, r)))
 	})
 	if err != nil {
 		return nil, err
@@ -92,6 +97,10 @@ func (c *Catalog) SetRecipient(ctx context.Context, actor string, r notify.Recip
 // DeleteRecipient removes a recipient. What waits for it is cancelled.
 func (c *Catalog) DeleteRecipient(ctx context.Context, actor, name string) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		before, err := was(ctx, tx, "SELECT body FROM recipient WHERE name = ?", name)
+		if err != nil {
+			return err
+		}
 		done, err := tx.ExecContext(ctx, "DELETE FROM recipient WHERE name = ?", name)
 		if err != nil {
 			return err
@@ -103,7 +112,7 @@ func (c *Catalog) DeleteRecipient(ctx context.Context, actor, name string) error
 			'the recipient was removed' WHERE recipient = ? AND state = 'waiting'`, At(c.Now()), name); err != nil {
 			return err
 		}
-		return c.note(ctx, tx, actor, "recipient delete", name, "")
+		return c.note(ctx, tx, actor, "recipient delete", name, change(before, nothing))
 	})
 }
 

@@ -214,8 +214,9 @@ func (c *Catalog) AddPlan(ctx context.Context, p *Plan) error {
 			`INSERT INTO plan (id, rule, revision, source, table_name, cutoff, made_at, counts, batches, segments,
 				warnings, detail, shape, made_by)
 			VALUES (:id, :rule, :revision, :source, :table_name, :cutoff, :made_at, :counts, :batches, :segments,
-				:warnings, :detail, :shape, :made_by)`, p); err != nil || p.MadeBy == "schedule" {
-			return err // its firing tells
+				:warnings, :detail, :shape, :made_by)`, p); err != nil ||
+			p.MadeBy == "schedule" && p.Counts.V.Due == 0 {
+			return err // nothing comes of it
 		}
 		return c.note(
 			ctx,

@@ -3,6 +3,8 @@ package catalog
 import (
 	"context"
 
+	"ambercellar/internal/core/pace"
+
 	"github.com/jmoiron/sqlx"
 )
 
@@ -51,6 +53,7 @@ type Progress struct {
 	Batches []Batch
 	Slow    []Slowdown // times gone slowly
 	Efforts []Effort
+	Course  *pace.Course // the whole of it; nil: as it was kept last
 }
 
 // SaveProgress keeps a run's counts, and what it has done since the last time.
@@ -86,6 +89,9 @@ func (c *Catalog) SaveProgress(ctx context.Context, r *Run, done Progress) error
 					":rests, :reason)", s); err != nil {
 				return err
 			}
+		}
+		if err := saveCourse(ctx, tx, r.ID, done.Course); err != nil {
+			return err
 		}
 		return addEfforts(ctx, tx, r.Source, c.Now(), done.Efforts)
 	})

@@ -140,7 +140,7 @@ func (c *Catalog) SetGuard(ctx context.Context, actor, source string, g Guard) e
 		if err := c.useApproval(ctx, tx); err != nil {
 			return err
 		}
-		before, err := list[string](ctx, tx, "SELECT body FROM guard WHERE source = ?", source)
+		before, err := was(ctx, tx, "SELECT body FROM guard WHERE source = ?", source)
 		if err != nil {
 			return err
 		}
@@ -149,10 +149,6 @@ func (c *Catalog) SetGuard(ctx context.Context, actor, source string, g Guard) e
 			actor); err != nil {
 			return err
 		}
-		text, err := body.Value()
-		if err != nil {
-			return err
-		}
-		return c.note(ctx, tx, actor, "guard set", source, fmt.Sprintf("before: %v; after: %s", before, text))
+		return c.note(ctx, tx, actor, "guard set", source, change(before, g))
 	})
 }

@@ -169,9 +169,6 @@ func (c *Catalog) AddRun(ctx context.Context, actor string, r *Run) error {
 		if err := c.firingStarted(ctx, tx, r); err != nil {
 			return err
 		}
-		if r.Scheduled != nil && actor == "schedule" {
-			return nil // its firing tells
-		}
 		return c.note(ctx, tx, actor, "run start", r.ID, fmt.Sprintf("plan %s, rule %s revision %d, cutoff %s", r.Plan,
 			r.Rule, r.Revision, r.Cutoff.Format(time.RFC3339)))
 	})
@@ -301,8 +298,12 @@ func (c *Catalog) SetRunState(ctx context.Context, actor, id string, to RunState
 				return err
 			}
 		}
-		if actor == "service" && (to == Queued || to == Running || to == Done) {
+		switch {
+		case actor == "service" && (to == Queued || to == Running):
 			return nil // nobody decided it: the run's own record tells
+		case to == Done:
+			reason = fmt.Sprintf("rule %s revision %d: due %d, copied %d, deleted %d, left %d %s", r.Rule, r.Revision,
+				r.Due, r.Copied, r.Deleted, r.LeftOut(), reason)
 		}
 		return c.note(ctx, tx, actor, "run "+string(to), id, reason)
 	})

@@ -29,6 +29,10 @@ func (c *Catalog) Schedules(ctx context.Context) ([]Schedule, error) {
 // applySchedule keeps a named schedule. Rules that follow it fire by it from now on.
 func (c *Catalog) applySchedule(ctx context.Context, tx *sqlx.Tx, actor string, now time.Time, a Applied) error {
 	s := a.Document.Schedule
+	before, err := was(ctx, tx, "SELECT text FROM schedule WHERE name = ?", s.Name)
+	if err != nil {
+		return err
+	}
 	if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO schedule VALUES (?, ?, ?, ?, ?)", s.Name,
 		JSON[rule.NamedSchedule]{*s}, a.Document.Text, At(now), actor); err != nil {
 		return err
@@ -38,7 +42,7 @@ func (c *Catalog) applySchedule(ctx context.Context, tx *sqlx.Tx, actor string, 
 		s.Name); err != nil {
 		return err
 	}
-	return c.note(ctx, tx, actor, "schedule apply", s.Name, fmt.Sprint(a.Changes))
+	return c.note(ctx, tx, actor, "schedule apply", s.Name, fmt.Sprint(a.Changes)+"; "+change(before, a.Document.Text))
 }
 
 // Scheduled is a rule that has a schedule, and up to which moment its firings are dealt with.

@@ -1,7 +1,6 @@
 package catalog
 
 import (
-	"ambercellar/internal/core/notify"
 	"context"
 	"errors"
 	"fmt"
@@ -10,6 +9,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"ambercellar/internal/core/notify"
 )
 
 // all lists the states of a flow.

@@ -39,3 +39,15 @@ func unusable(path string, err error) error {
 	}
 	return fmt.Errorf("catalog %s: %w; %s", path, err, remedy)
 }
+
+// ErrFull says that there is no room for what is to be kept.
+var ErrFull = errors.New("there is no room for the service's own records")
+
+// noRoom tells of an error of SQLite's that it is ErrFull, where it is that.
+func noRoom(err error) error {
+	var e *sqlite.Error
+	if errors.As(err, &e) && e.Code() == sqlite3.SQLITE_FULL {
+		return fmt.Errorf("%w: %w", ErrFull, err)
+	}
+	return err
+}

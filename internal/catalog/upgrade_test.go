@@ -174,3 +174,63 @@ func TestAFullDiskInTheMiddleOfAnUpgrade(t *testing.T) {
 		}
 	}
 }
+
+// tablesOf writes down the tables and indexes of a catalog.
+func tablesOf(t *testing.T, path string) string {
+	t.Helper()
+	db, err := sqlx.Open("sqlite", "file:"+path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	list := []string{}
+	if err := db.Select(&list, "SELECT sql FROM sqlite_master AS m WHERE sql IS NOT NULL AND name NOT LIKE 'sqlite_%' "+
+		// not those that a virtual table makes for itself
+		"AND NOT EXISTS (SELECT 1 FROM sqlite_master WHERE sql LIKE 'CREATE VIRTUAL%' AND "+
+		"m.name IN (name || '_node', name || '_parent', name || '_rowid')) "+
+		"ORDER BY type = 'trigger', type = 'index', name"); err != nil {
+		t.Fatal(err)
+	}
+	return strings.Join(list, ";\n") + ";\n"
+}
+
+// TestANewCatalogIsAsUpgradesMakeIt: its tables are made at once, and are those that every upgrade together makes. With
+// AMBERCELLAR_SCHEMA=write it writes them down.
+func TestANewCatalogIsAsUpgradesMakeIt(t *testing.T) {
+	known, err := supported()
+	if err != nil {
+		t.Fatal(err)
+	}
+	upgraded := tablesOf(t, old(t, t.TempDir(), known))
+	if os.Getenv("AMBERCELLAR_SCHEMA") == "write" {
+		if err := os.WriteFile("schema.sql", []byte(upgraded), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	path := filepath.Join(t.TempDir(), "catalog.db")
+	c, err := Open(t.Context(), path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var log, versions string
+	err = errors.Join(c.db.GetContext(t.Context(), &log, "SELECT value FROM setting WHERE name = 'audit_log'"),
+		c.db.GetContext(t.Context(), &versions, "SELECT group_concat(version_id) FROM goose_db_version"), c.Close())
+	if err != nil || len(log) != 26 || !strings.HasSuffix(versions, fmt.Sprintf(",%d,%d", known-1, known)) {
+		t.Errorf("log %q, versions %q (%v)", log, versions, err)
+	}
+	if made := tablesOf(t, path); made != upgraded {
+		at := 0
+		for at < min(len(made), len(upgraded)) && made[at] == upgraded[at] {
+			at++
+		}
+		t.Errorf("schema.sql is not what the upgrades make, from here on: %.200q\nWrite it anew with "+
+			"AMBERCELLAR_SCHEMA=write, and look at the difference", made[max(at-60, 0):])
+	}
+	// and the next start finds nothing to do
+	if c, err = Open(t.Context(), path); err != nil {
+		t.Fatal(err)
+	}
+	if err := c.Close(); err != nil {
+		t.Fatal(err)
+	}
+}

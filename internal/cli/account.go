@@ -15,7 +15,7 @@ import (
 
 func accountCommands() []Command {
 	rights := func(f *flag.FlagSet) {
-		f.String("role", "", "in all sources: viewer, operator, approver or administrator")
+		f.String("role", "", "in all sources: viewer, operator, approver or administrator; none: only what -in gives")
 		f.Bool("rows", false, "may see values of rows: samples, searches and files")
 		f.String("in", "", "what it may do besides, by source, like harbour=operator+rows,ferry=approver")
 		f.String("about", "", "whose it is, and what for")

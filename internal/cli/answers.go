@@ -16,6 +16,11 @@ var Answers = map[string]any{
 	"approval withdraw":   client.Approval{},
 	"audit erase":         client.Entry{},
 	"audit list":          client.Items[client.Entry]{},
+	"audit export":        client.AuditExport{},
+	"audit exports":       client.Items[client.AuditExport]{},
+	"audit schedule":      client.AuditSchedule{},
+	"audit schedules":     client.Items[client.AuditSchedule]{},
+	"audit segments":      client.AuditKept{},
 	"audit show":          client.Entry{},
 	"audit verify":        client.AuditReport{},
 	"catalog keep":        map[string]string{},
@@ -98,6 +103,7 @@ var Answers = map[string]any{
 	"run show":            client.RunView{},
 	"run start":           client.RunView{},
 	"run steps":           client.Items[client.StepRecord]{},
+	"run course":          client.Course{},
 	"run watch":           client.RunView{},
 	"schedule list":       client.Items[client.SharedSchedule]{},
 	"schedule off":        client.OffSchedule{},
@@ -141,5 +147,6 @@ var Answers = map[string]any{
 // RuleShown is a rule with all its revisions, the newest first.
 type RuleShown struct {
 	client.RuleView
+	Keeping   client.KeepingUp  `json:"keeping"` // whether its runs take the rows that become due
 	Revisions []client.Revision `json:"revisions"`
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/url"
 	"slices"
+	"strings"
 	"time"
 
 	"ambercellar/client"
@@ -22,7 +23,7 @@ func auditCommands() []Command {
 		f.String("from", "", "only from this instant on")
 		f.String("to", "", "only before this instant")
 	}
-	return []Command{
+	return append(auditExportCommands(), []Command{
 		{Name: "audit list", Summary: "list who did what, the newest first", Flags: func(f *flag.FlagSet) {
 			filter(f)
 			limitFlag(f)
@@ -34,10 +35,14 @@ func auditCommands() []Command {
 				filter(f)
 				f.String("out", "", "the file to write; it must not exist")
 				f.String("format", "csv", "csv, ndjson, xml or pdf")
+				f.Bool("background", false, "have the service make it, of any length: a zip of entries and details")
+				f.String("tell", "", "with -background: a mail address that is told when it has ended")
 			}, Run: auditExport},
 		{Name: "audit erase", Args: "ENTRY", Summary: "take away the detail of an entry for good; the chain holds",
 			Flags: func(f *flag.FlagSet) { f.String("reason", "", "why; it stays, so it names nobody") },
 			Run:   auditErase},
+		{Name: "audit segments", Summary: "show where the entries of the audit log lie, and how long they are kept",
+			Run: auditSegments},
 		{
 			Name: "audit verify",
 			Summary: "check that the audit log is what was written, against itself and against the stores; " +
@@ -52,12 +57,24 @@ func auditCommands() []Command {
 			},
 			Run: auditVerify,
 		},
-	}
+	}...)
 }
 
 func (e *Env) auditQuery() client.AuditLogQuery {
 	return client.AuditLogQuery{Actor: e.Flag("actor"), Kind: e.Flag("kind"), Action: e.Flag("action"),
 		Subject: e.Flag("subject"), Outcome: e.Flag("outcome"), From: e.Flag("from"), To: e.Flag("to")}
+}
+
+// mostOfDetail is how much of a detail stands in a table. All of it is shown by `audit show`.
+const mostOfDetail = 120
+
+// oneLine writes a text on one line, of so many characters at most.
+func oneLine(text string) string {
+	text = strings.Join(strings.Fields(text), " ")
+	if r := []rune(text); len(r) > mostOfDetail {
+		return string(r[:mostOfDetail]) + "…"
+	}
+	return text
 }
 
 func auditRow(x *client.Entry) []string {
@@ -92,7 +109,11 @@ func auditList(e *Env) error {
 	}
 	rows := [][]string{}
 	for i := range l.Items {
-		rows = append(rows, auditRow(&l.Items[i]))
+		row := auditRow(&l.Items[i])
+		if e.Format == "table" {
+			row[len(row)-1] = oneLine(row[len(row)-1])
+		}
+		rows = append(rows, row)
 	}
 	return e.Show(l, auditHeader, rows)
 }
@@ -141,7 +162,8 @@ func auditFollow(e *Env) error {
 				err = json.NewEncoder(e.Out).Encode(x)
 			} else {
 				row := auditRow(x)
-				_, err = fmt.Fprintf(e.Out, "%s  %s  %s  %s %s  %s\n", row[1], row[2], row[6], row[4], row[5], row[7])
+				_, err = fmt.Fprintf(e.Out, "%s  %s  %s  %s %s  %s\n", row[1], row[2], row[6], row[4], row[5],
+					oneLine(row[7]))
 			}
 			if err != nil {
 				return err
@@ -177,6 +199,12 @@ func auditErase(e *Env) error {
 }
 
 func auditExport(e *Env) error {
+	if Get[bool](e, "background") {
+		return e.exportInBackground()
+	}
+	if e.Flag("tell") != "" {
+		return Usage("-tell is for exports in the background; add -background")
+	}
 	out := e.Flag("out")
 	if out == "" {
 		return Usage("-out is missing: the file to write")
@@ -188,6 +216,41 @@ func auditExport(e *Env) error {
 		}
 	}
 	return e.save("/audit/export?"+v.Encode(), out)
+}
+
+func auditSegments(e *Env) error {
+	k, err := e.Client.AuditSegments(e.Ctx)
+	if err != nil {
+		return err
+	}
+	rows := [][]string{}
+	for i := range k.Segments {
+		x := &k.Segments[i]
+		rows = append(
+			rows,
+			[]string{fmt.Sprintf("%d–%d", x.First, x.Last), At(x.From), At(x.To), Count(x.Erased), x.Store,
+				Size(x.Bytes), At(x.MovedAt), atOrDash(x.DueAt)},
+		)
+	}
+	if err := e.Show(k, []string{"entries", "from", "to", "erased", "store", "size", "moved", "may be destroyed"},
+		rows); err != nil || e.Format != "table" {
+		return err
+	}
+	keep := "for good"
+	if k.Keep != "" {
+		keep = "for " + k.Keep
+	}
+	_, err = fmt.Fprintf(
+		e.Out,
+		"entries %d–%d are in the catalog; they stay there for %s, move to store %s, and are "+
+			"kept %s in all\n",
+		k.Here,
+		k.Last,
+		k.Live,
+		Dash(k.Store),
+		keep,
+	)
+	return err
 }
 
 func auditVerify(e *Env) error {
@@ -206,9 +269,22 @@ func auditVerify(e *Env) error {
 		verdict = "the audit log is NOT what was written"
 	}
 	facts := []Fact{{"verdict", verdict}, {"log", report.Log}, {"entries", Count(report.Entries)},
-		{"last", fmt.Sprintf("%d, hash %s", report.Last, report.Hash)}, {"details erased", Count(report.Erased)},
+		{"last", fmt.Sprintf("%d, hash %s", report.Last, report.Hash)}, {"in segments", Count(report.Archived)},
+		{"details erased", Count(report.Erased)},
 		{"known to stores", fmt.Sprintf("%s of it, the newest of %s", Things(int64(report.Heads), "head"),
 			atOrDash(report.Newest))}, {"took", fmt.Sprintf("%.2f s", report.Took)}}
+	if report.Destroyed > 0 {
+		facts = append(facts, Fact{"destroyed", fmt.Sprintf("entries up to %d, kept long enough", report.Destroyed)})
+	}
+	if report.Unread > 0 {
+		facts = append(
+			facts,
+			Fact{
+				"not checked",
+				fmt.Sprintf("entries in segments whose store does not answer: %s", Count(report.Unread)),
+			},
+		)
+	}
 	for _, away := range report.Away {
 		facts = append(facts, Fact{"could not ask", away})
 	}
@@ -223,6 +299,12 @@ func auditVerify(e *Env) error {
 	}
 	if !report.Holds {
 		return errors.New("the audit log does not hold; keep the file as it is, and compare it with a backup")
+	}
+	if report.Unread > 0 {
+		return fmt.Errorf(
+			"not all of it could be checked (entries: %s); what was checked holds",
+			Count(report.Unread),
+		)
 	}
 	if report.Heads == 0 {
 		e.Warn("no store knows the log yet: that entries were removed at its end could not be found")

@@ -216,4 +216,4 @@ func tables(ctx context.Context, c *client.Client, before []string) []string {
 
 // jobKinds are the kinds of jobs that a queue has.
 var jobKinds = []client.JobKind{client.JobRestore, client.JobExport, client.JobDisposal, client.JobVerification,
-	client.JobMove, client.JobCopy}
+	client.JobMove, client.JobCopy, client.JobAudit}

@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"golang.org/x/term"
 
@@ -25,6 +26,12 @@ func loginCommands() []Command {
 			Flags: func(f *flag.FlagSet) {
 				f.String("code", "",
 					"of the second factor; left out: asked for where needed")
+				f.Bool(
+					"console",
+					false,
+					"by somebody who is signed in to the console, by single sign-on for example: they "+
+						"confirm a code",
+				)
 			},
 			Run: login},
 		{Name: "logout", Summary: "end the session that login has begun", Run: logout},
@@ -32,8 +39,13 @@ func loginCommands() []Command {
 		{Name: "second-factor set", Summary: "have a second factor: a code that an app shows, asked for at sign-in",
 			Run: secondSet},
 		{Name: "second-factor remove", Summary: "have no second factor any more", Run: secondRemove},
-		{Name: "profile list", Summary: "list the services to which login has signed in", Run: profileList, Local: true,
-			Flags: func(f *flag.FlagSet) { f.String("o", "table", "output: table, json or csv") }},
+		{
+			Name:    "profile list",
+			Summary: "list the services to which login has signed in",
+			Run:     profileList,
+			Local:   true,
+			Flags:   func(f *flag.FlagSet) { f.String("o", "table", "output: table, json or csv") },
+		},
 		{
 			Name:    "profile use",
 			Args:    "PROFILE",
@@ -179,7 +191,43 @@ func (e *Env) ask(prompt string, secret bool) (string, error) {
 	return strings.TrimRight(line, "\r\n"), nil
 }
 
+// pairEvery is how often it is asked whether somebody has confirmed a code.
+const pairEvery = time.Second
+
+// loginByConsole shows a code, and waits until somebody confirms it in the console.
+func loginByConsole(e *Env) (*client.Session, error) {
+	if len(e.Args) > 0 || e.Flag("code") != "" {
+		return nil, Usage("with -console, who signs in is who confirms the code: leave USER and -code out")
+	}
+	e.Client.Token = "" // of before
+	p, err := e.Client.BeginPairing(e.Ctx)
+	if err != nil {
+		return nil, err
+	}
+	fmt.Fprintf(e.Err, "sign in to the console, open your account (%s/#/account), and confirm this code within ten "+
+		"minutes:\n\n    %s\n\n", e.Server, p.Code)
+	for {
+		s, err := e.Client.TakePairing(e.Ctx, client.PairingTaken{Code: p.Code, Secret: p.Secret})
+		if err != nil {
+			return nil, err
+		}
+		if !s.Waits {
+			return s.Session, nil
+		}
+		if err := Sleep(e.Ctx, pairEvery); err != nil {
+			return nil, err
+		}
+	}
+}
+
 func login(e *Env) error {
+	if Get[bool](e, "console") {
+		s, err := loginByConsole(e)
+		if err != nil {
+			return err
+		}
+		return e.keepSession(s)
+	}
 	in := client.Login{Keep: true, Code: e.Flag("code")}
 	var err error
 	if len(e.Args) > 0 {
@@ -209,12 +257,18 @@ func login(e *Env) error {
 			return errors.Join(err, ignoreProblem(e.Client.SignOut(e.Ctx)))
 		}
 	}
+	return e.keepSession(s)
+}
+
+// keepSession keeps a session for the commands that follow.
+func (e *Env) keepSession(s *client.Session) error {
 	all, err := readProfiles()
 	if err != nil {
 		return err
 	}
 	all.Profiles[e.Profile], all.Current = Profile{Server: e.Server, User: s.Actor, Token: s.Token}, e.Profile
 	if err := all.keep(); err != nil {
+		e.Client.Token = s.Token
 		return errors.Join(err, ignoreProblem(e.Client.SignOut(e.Ctx)))
 	}
 	fmt.Fprintf(e.Err, "signed in to %s as %s, until %s at the latest\n", e.Server, s.Actor, At(*s.ExpiresAt))

@@ -6,6 +6,7 @@ import (
 	"os"
 	"strings"
 	"time"
+	"unicode"
 
 	"github.com/schollz/progressbar/v3"
 	"golang.org/x/term"
@@ -62,15 +63,26 @@ func plainProgress(w io.Writer) func(*client.RunView) {
 	var state client.RunState
 	var reason string
 	return func(r *client.RunView) {
-		if r.State == state && r.Reason == reason && time.Since(shown) < 3*time.Second {
+		now := withoutNumbers(r.Reason)
+		if r.State == state && now == reason && time.Since(shown) < 3*time.Second {
 			return
 		}
-		shown, state, reason = time.Now(), r.State, r.Reason
+		shown, state, reason = time.Now(), r.State, now
 		fmt.Fprintln(w, progressLine(r))
 		if line := signalLine(r); line != "" {
 			fmt.Fprintln(w, "  "+line)
 		}
 	}
+}
+
+// withoutNumbers is a text without its digits: what differs in them alone says the same.
+func withoutNumbers(text string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsDigit(r) {
+			return -1
+		}
+		return r
+	}, text)
 }
 
 func barProgress(w io.Writer) func(*client.RunView) {
@@ -103,6 +115,28 @@ func BytesProgress(w io.Writer) func(done, all int64, text string) {
 		if all > 0 && time.Since(shown) > 3*time.Second {
 			shown = time.Now()
 			fmt.Fprintf(w, "%s, %s of %s read\n", text, Size(done), Size(all))
+		}
+	}
+}
+
+// stepProgress shows how far something is: as a bar on a terminal, and as a line every few seconds elsewhere.
+func stepProgress(w io.Writer) func(done, all int64, text string) {
+	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		bar := progressbar.NewOptions64(1, progressbar.OptionSetWriter(w), progressbar.OptionSetWidth(36),
+			progressbar.OptionClearOnFinish(),
+			progressbar.OptionSetTheme(progressbar.Theme{Saucer: "█", SaucerPadding: "░", BarStart: "", BarEnd: ""}))
+		return func(done, all int64, text string) {
+			bar.ChangeMax64(max(all, done+1))
+			bar.Describe(text)
+			bar.Set64(done)
+		}
+	}
+	var shown time.Time
+	var said string
+	return func(_, _ int64, text string) {
+		if text != said && time.Since(shown) > 3*time.Second {
+			shown, said = time.Now(), text
+			fmt.Fprintln(w, text)
 		}
 	}
 }

@@ -48,7 +48,7 @@ func queueLimits(e *Env) error {
 	change := false
 	for name, into := range map[string]*int{"all": &l.All, "source": &l.Source, "restores": &l.Restores,
 		"exports": &l.Exports, "disposals": &l.Disposals, "verifications": &l.Verifications,
-		"moves": &l.Moves, "copies": &l.Copies} {
+		"moves": &l.Moves, "copies": &l.Copies, "audits": &l.Audits} {
 		if n := Get[int](e, name); n != 0 {
 			*into, change = n, true
 		}
@@ -60,7 +60,8 @@ func queueLimits(e *Env) error {
 	}
 	return e.Facts(l, []Fact{{"runs at a time", Count(l.All)}, {"of one source", Count(l.Source)},
 		{"restores", Count(l.Restores)}, {"exports", Count(l.Exports)}, {"disposals", Count(l.Disposals)},
-		{"verifications", Count(l.Verifications)}, {"moves", Count(l.Moves)}, {"second copies", Count(l.Copies)}})
+		{"verifications", Count(l.Verifications)}, {"moves", Count(l.Moves)}, {"second copies", Count(l.Copies)},
+		{"exports of the audit log", Count(l.Audits)}})
 }
 
 func queueJobs(e *Env) error {

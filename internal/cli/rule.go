@@ -180,14 +180,31 @@ func ruleShow(e *Env) error {
 	if err != nil {
 		return err
 	}
+	k, err := e.Client.Keeping(e.Ctx, e.Args[0])
+	if err != nil {
+		return err
+	}
 	if e.Format == "table" {
 		fmt.Fprintf(e.Out, "%s\n", r.Text)
+		e.keeping(k)
 	}
 	rows := [][]string{}
 	for _, x := range v.Items {
 		rows = append(rows, []string{Count(x.Revision), At(x.AppliedAt), x.AppliedBy, strings.Join(x.Changes, "; ")})
 	}
-	return e.Show(RuleShown{*r, v.Items}, []string{"revision", "applied", "by", "changes"}, rows)
+	return e.Show(RuleShown{*r, *k, v.Items}, []string{"revision", "applied", "by", "changes"}, rows)
+}
+
+// keeping says whether a rule keeps up, and what would help.
+func (e *Env) keeping(k *client.KeepingUp) {
+	fmt.Fprintln(e.Out, k.Spoken)
+	for _, h := range k.Help {
+		fmt.Fprintln(e.Out, "  would help: "+h)
+	}
+	if k.Problem != "" {
+		fmt.Fprintln(e.Out, "  it could not be counted what becomes due: "+k.Problem)
+	}
+	fmt.Fprintln(e.Out)
 }
 
 func ruleForecast(e *Env) error {

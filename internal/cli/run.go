@@ -39,6 +39,10 @@ func runCommands() []Command {
 			Flags: func(f *flag.FlagSet) { f.Int("batches", 10, "how many of the newest batches to show") },
 			Run:   runShow},
 		{Name: "run steps", Args: "RUN", Summary: "show what was done before and after a run worked", Run: runSteps},
+		{Name: "run course", Args: "RUN",
+			Summary: "show how a run goes or went: its rows a second, what others did and felt, and why it " +
+				"changed its speed",
+			Run: runCourse},
 		{Name: "run watch", Args: "RUN", Summary: "show a run's progress until it stops", Run: runWatch},
 		{Name: "run pause", Args: "RUN", Summary: "stop a run after its current batch",
 			Run: runVerb((*client.Client).PauseRun)},
@@ -361,6 +365,8 @@ func paced(r *client.RunView) string {
 	switch free := r.Pressure.Free; {
 	case free == 0:
 		return r.Pace + ", with long rests"
+	case r.Pressure.Why != "":
+		return r.Pace + ", beside others"
 	case free < 1:
 		return fmt.Sprintf("%s, speeding up (%.0f %%)", r.Pace, 100*free)
 	}

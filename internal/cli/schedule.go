@@ -55,6 +55,7 @@ func scheduleCommands() []Command {
 				f.Int("verifications", 0, "verifications that somebody asked for")
 				f.Int("moves", 0, "moves of segments to other stores")
 				f.Int("copies", 0, "second copies of segments")
+				f.Int("audits", 0, "exports of the audit log")
 			}, Run: queueLimits},
 		{Name: "queue pause", Args: "KIND JOB",
 			Summary: "stop a job for a while; KIND is restore, export, disposal, verification, move or copy",

@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"bufio"
+	"context"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
@@ -18,6 +20,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -249,6 +252,35 @@ func TestOthersApproveARun(t *testing.T) {
 	b.sees("You may not do that", "nora-quay is approver")
 	b.do(chromedp.Navigate(w.svc.server + "/#/account"))
 	b.sees("My account", "see, approve", "this one")
+
+	// A command line is signed in from there.
+	home := t.TempDir()
+	cmd := exec.Command(program, "login", "-console")
+	cmd.Env = append(os.Environ(), "XDG_CONFIG_HOME="+home, "AMBERCELLAR_SERVER="+w.svc.server, "AMBERCELLAR_TOKEN=")
+	says, err := cmd.StderrPipe()
+	if err == nil {
+		err = cmd.Start()
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	said := ""
+	for lines := bufio.NewScanner(says); lines.Scan(); {
+		said += lines.Text() + "\n"
+		if code := strings.TrimSpace(lines.Text()); len(code) == 9 && code[4] == '-' {
+			b.fill("input[placeholder='ABCD-EFGH']", code)
+			b.press("Sign it in")
+			b.sees("The command line is signed in as you")
+		}
+	}
+	if err := cmd.Wait(); err != nil || !strings.Contains(said, "as nora-quay") {
+		t.Errorf("%v: %s", err, said)
+	}
+	who := exec.Command(program, "whoami")
+	who.Env = append(os.Environ(), "XDG_CONFIG_HOME="+home, "AMBERCELLAR_TOKEN=", "AMBERCELLAR_SERVER=")
+	if out, err := who.CombinedOutput(); err != nil || !strings.Contains(string(out), "nora-quay") {
+		t.Errorf("%v: %s", err, out)
+	}
 	b.do(chromedp.Navigate(w.svc.server + "/#/audit"))
 	b.sees("approval approve", "run start", "planner", "127.0.0.1")
 	b.press("Verify the log")
@@ -256,9 +288,26 @@ func TestOthersApproveARun(t *testing.T) {
 	b.fill("input[aria-label='who']", "checker")
 	b.press("Show")
 	b.comesTo(
-		"[...new Set([...document.querySelectorAll('main tbody tr td:nth-child(3)')].map((x) => x.innerText))].join()",
+		"[...new Set([...document.querySelectorAll('[aria-label=\"Audit log\"] tbody tr td:nth-child(3)')].map((x) => "+
+			"x.innerText))].join()",
 		"checker",
 	)
+	b.press("Export what is shown")
+	b.sees("who checker", "Download", "until")
+	b.press("Export again and again …")
+	b.fill("input[placeholder='quarter']", "month")
+	b.press("Keep the schedule")
+	b.sees("monthly on the 1st at 06:00", "by nora-quay")
+	w.token = approver
+	zipped := filepath.Join(w.dir, "audit.zip")
+	w.must("audit", "export", "-background", "-format", "ndjson", "-kind", "approval", "-out", zipped)
+	if b, err := os.ReadFile(zipped); err != nil || !strings.HasPrefix(string(b), "PK") {
+		t.Errorf("%v", err)
+	}
+	if list := w.must("audit", "exports"); !strings.Contains(list, "kind approval") {
+		t.Errorf("%s", list)
+	}
+	w.refuse(2, []string{"add -background"}, "audit", "export", "-tell", "desk@harbour.example", "-out", "x")
 
 	// The pipeline: what it may decide by itself, and what it leaves to people.
 	bin := t.TempDir()
@@ -429,8 +478,134 @@ func TestSingleSignOnInTheBrowser(t *testing.T) {
 	b.sees("My account", "this one")
 	b.press("Sign out")
 	b.sees("Sign in by single sign-on")
-	if out := w.must("audit", "list", "-kind", "service"); !strings.Contains(out,
+	if out := w.must("audit", "list", "-kind", "service", "-o", "json"); !strings.Contains(out,
 		"oidc-issuer: usual → "+provider.Address) {
 		t.Errorf("how the service was told to run is not recorded:\n%s", out)
+	}
+}
+
+// On a disk that is full nobody comes in unrecorded, and nobody sees rows; what needs no record goes on. With room
+// again, all is as before, and the audit log holds.
+func TestNobodyComesInUnrecordedOnAFullDisk(t *testing.T) {
+	t.Parallel()
+	if os.Geteuid() != 0 {
+		t.Log("not root: the small file system cannot be mounted here")
+		return
+	}
+	w := newWorld(t, "sqlite")
+	w.stop(syscall.SIGTERM)
+	data := filepath.Join(w.dir, "data")
+	if err := syscall.Mount("tmpfs", data, "tmpfs", 0, "size=24m"); err != nil {
+		t.Logf("this machine mounts no file systems: %v", err)
+		w.start()
+		return
+	}
+	t.Cleanup(func() { syscall.Unmount(data, syscall.MNT_DETACH) })
+	w.start()
+	w.scans(50)
+	w.must("source", "add", "harbour", "-engine", "sqlite", "-address", w.dsn)
+	w.must("rule", "apply", "-f", w.rules(fmt.Sprintf(scanRule, "archive", "archive: {store: cellar}", "unlimited")))
+	plan := must1[client.Plan](w, "plan", "make", "scans").ID
+	password := w.firstUser("nora-quay", "-role", "viewer")
+	signIn := func(with string) (int, string) {
+		t.Helper()
+		body := fmt.Sprintf(`{"name":"nora-quay","password":%q}`, with)
+		req, err := http.NewRequest("POST", w.svc.server+"/api/v1/session", strings.NewReader(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer resp.Body.Close()
+		b, err := io.ReadAll(resp.Body)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return resp.StatusCode, string(b) + resp.Header.Get("Set-Cookie")
+	}
+	filler := filepath.Join(data, "filler")
+	fill(t, filler)
+	refused := 0
+	for range 300 { // what the catalog's files still have room for is used up
+		status, body := signIn(password)
+		if status == http.StatusCreated || status == http.StatusOK {
+			continue
+		}
+		if refused++; status != http.StatusInsufficientStorage || strings.Contains(body, "ambercellar_session=") ||
+			!strings.Contains(body, "room") {
+			t.Fatalf("%d %s", status, body)
+		}
+		if refused == 3 {
+			break
+		}
+	}
+	if refused == 0 {
+		t.Fatal("the disk is full, and everybody comes in")
+	}
+	if status, body := signIn("wrong " + password); status == http.StatusOK || status == http.StatusCreated {
+		t.Errorf("with a wrong password: %d %s", status, body)
+	}
+	req, err := http.NewRequest("GET", w.svc.server+"/api/v1/plans/"+plan+"/sample", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	req.Header.Set("Authorization", "Bearer "+w.token)
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if resp.Body.Close(); resp.StatusCode != http.StatusInsufficientStorage {
+		t.Errorf("rows are shown that nobody recorded: %d", resp.StatusCode)
+	}
+	w.must("rule", "list")
+	if err := os.Remove(filler); err != nil {
+		t.Fatal(err)
+	}
+	for end := time.Now().Add(30 * time.Second); ; time.Sleep(200 * time.Millisecond) {
+		if status, body := signIn(password); status == http.StatusOK || status == http.StatusCreated {
+			break
+		} else if time.Now().After(end) {
+			t.Fatalf("with room again: %d %s", status, body)
+		}
+	}
+	w.must("audit", "verify")
+}
+
+// No secret stands in a process list: none is taken as an argument, and the service has none in its own.
+func TestNoSecretStandsInAProcessList(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, "sqlite")
+	password := w.firstUser("nora-quay", "-role", "viewer")
+	found := make(chan string, 1)
+	ctx, stop := context.WithCancel(t.Context())
+	var watching sync.WaitGroup
+	watching.Go(func() {
+		for ctx.Err() == nil {
+			list, _ := filepath.Glob("/proc/[0-9]*/cmdline")
+			for _, path := range list {
+				b, _ := os.ReadFile(path) // or it has ended
+				for _, secret := range []string{password, w.token, strings.TrimPrefix(w.token, "amber_")} {
+					if strings.Contains(string(b), secret) {
+						select {
+						case found <- strings.ReplaceAll(string(b), "\x00", " "):
+						default:
+						}
+					}
+				}
+			}
+			time.Sleep(time.Millisecond)
+		}
+	})
+	w.must("account", "list")
+	w.must("account", "add", "script", "-role", "viewer")
+	w.must("audit", "verify")
+	stop()
+	watching.Wait()
+	select {
+	case line := <-found:
+		t.Errorf("a secret stands in the process list: %s", line)
+	default:
 	}
 }

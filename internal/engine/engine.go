@@ -39,6 +39,7 @@ type Engine struct {
 // New wires an engine that works on what d names.
 func New(d *deps.Deps) *Engine {
 	e := &Engine{Deps: d, Tables: tables.New(d)}
+	d.Watch.Usual, d.Watch.Log = d, d.Log
 	e.Shelf = shelf.New(d, e.Tables)
 	e.Due = due.New(d, e.Tables)
 	e.Plans = plan.New(d, e.Tables, e.Shelf, e.Due)

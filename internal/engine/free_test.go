@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"slices"
+	"strings"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -88,13 +89,20 @@ func TestAGentleRunTakesWhatOthersLeave(t *testing.T) {
 			if err != nil || len(batches) < 2 {
 				t.Fatalf("%d batches (%v)", len(batches), err)
 			}
+			var took []int64 // what others waited for meanwhile is no work
 			for _, x := range batches {
-				if times := float64(x.Rest) / float64(x.Micros); (!c.comes || x.Number > 1) && times < c.least &&
-					time.Duration(x.Rest)*time.Microsecond < pace.MaxRest || c.most > 0 && times > c.most {
+				took = append(took, x.Micros)
+			}
+			slices.Sort(took)
+			for _, x := range batches {
+				worked := min(x.Micros, took[min(2, len(took)-1)])
+				times := float64(x.Rest) / float64(worked)
+				short := times < c.least && time.Duration(x.Rest)*time.Microsecond < pace.MaxRest
+				if short && (!c.comes || x.Number > 1) || c.most > 0 && times > c.most {
 					t.Errorf("batch %d rests %.1f times as long as it took", x.Number, times)
 				}
 			}
-			if c.why != "" && !slices.Contains(whys, c.why) {
+			if c.why != "" && !slices.ContainsFunc(whys, func(w string) bool { return strings.HasPrefix(w, c.why) }) {
 				t.Errorf("it says that it takes no more for %q", whys)
 			} else if c.why == "" && len(whys) > 0 {
 				t.Errorf("it rests for %q", whys)

@@ -138,6 +138,29 @@ func TestABudgetOfTimeEndsAWindowToo(t *testing.T) {
 	}
 }
 
+// A run that will not take what its budget gives it says so while its window is open, and not at its end alone.
+func TestARunThatIsBehindItsBudgetSaysSoEarly(t *testing.T) {
+	watch(t, time.Hour) // its samples are counted, or move the clock
+	b := newBench(t, "wal")
+	b.load(t, func() map[string]float64 { b.now = b.now.Add(90 * time.Minute); return calm() })
+	b.apply(t, archiving+"window: 10:00-20:00\nbudget: {rows: 2900}\npace: careful\n")
+	var said time.Time
+	b.Runs.Progress = func(r *catalog.Run) {
+		if said.IsZero() && strings.Contains(r.Reason, "behind its budget: at this rate it takes about") &&
+			strings.Contains(r.Reason, "of 2900 rows in this window") {
+			said = b.now
+		}
+	}
+	run := b.start(t)
+	var resting *refuse.Resting
+	if err := b.goOn(t, run); !errors.As(err, &resting) {
+		t.Fatal(err)
+	}
+	if said.IsZero() || said.Hour() > 18 {
+		t.Errorf("it says so at %s, after %d rows", said, rows-b.live(t))
+	}
+}
+
 func TestARunPausesWhenTheLogHasGrownEnough(t *testing.T) {
 	b := newBench(t, "wal")
 	total := int64(0)
@@ -243,7 +266,7 @@ func TestTheFirstSlicesOfALargeRunAreSmall(t *testing.T) {
 		due  int64
 		want string
 	}{
-		{pace.Gentle, 2_000_000, "[5000 5000 10000 20000 40000 80000 125000 125000]"},
+		{pace.Gentle, 2_000_000, "[5000 5000 5000 7500 11250 16875 25312 37968]"},
 		{pace.Unlimited, 2_000_000, "[25000 125000 125000 125000 125000 125000 125000 125000]"},
 		{pace.Gentle, 50_000, "[125000 125000 125000 125000 125000 125000 125000 125000]"},
 	} {

@@ -15,6 +15,7 @@ import (
 	"strings"
 
 	"ambercellar/internal/cli"
+	"ambercellar/internal/core/period"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/settings"
 	"ambercellar/internal/service"
@@ -102,6 +103,12 @@ func serveSettings() []settings.Setting {
 			About: "with -tls-cert: file of the authorities whose client certificates services may come in " +
 				"with, in place of a token: the certificate's common name is the account's",
 		},
+		{Name: "audit-store", Changes: true, About: "store that old entries of the audit log move to; left out: the " +
+			"first by name whose files do not go cold"},
+		{Name: "audit-live", Usual: service.UsualRetention.Live.String(), Changes: true, About: "how long entries of " +
+			"the audit log stay in the catalog before they move to a store", Check: lengthOfTime},
+		{Name: "audit-keep", Usual: service.UsualRetention.Keep.String(), Changes: true, About: "how long entries of " +
+			"the audit log are kept in all, then they are destroyed; forever: for good", Check: lengthOfTime},
 		{Name: "secrets", Usual: service.UsualSecrets.Dir,
 			About: "directory of files that sources may name for their passwords; empty: none"},
 		{Name: "secret-prefix", Usual: service.UsualSecrets.Prefix, About: "what the names of environment variables " +
@@ -127,6 +134,25 @@ func hostPort(text string) error {
 		return fmt.Errorf("%q is no HOST:PORT", text)
 	}
 	return nil
+}
+
+// forever says that something is kept for good.
+const forever = "forever"
+
+func lengthOfTime(text string) error {
+	if text == forever {
+		return nil
+	}
+	_, err := period.Parse(text)
+	return err
+}
+
+func retentionOf(v settings.Values) (service.AuditRetention, error) {
+	keep := v.Text("audit-keep")
+	if keep == forever {
+		keep = ""
+	}
+	return service.ParseRetention(v.Text("audit-store"), v.Text("audit-live"), keep)
 }
 
 func webAddress(text string) error {
@@ -222,6 +248,10 @@ func together(v settings.Values) (out []rule.Problem) {
 	if problem := mailOf(v).Problem(); problem != "" {
 		out = append(out, rule.Problem{Field: "smtp, mail-*", Message: problem})
 	}
+	if _, err := retentionOf(v); err != nil {
+		out = append(out, rule.Problem{Field: "audit-live, audit-keep", Message: err.Error(),
+			Remedy: "keep entries longer than they stay in the catalog"})
+	}
 	if v.Text("oidc-issuer") != "" && (v.Text("oidc-client") == "" || v.Text("console-url") == "") {
 		out = append(
 			out,
@@ -272,6 +302,11 @@ func apply(v settings.Values, s *service.Service, level *slog.LevelVar) error {
 		return err
 	}
 	s.Access.SetSingle(single)
+	retention, err := retentionOf(v)
+	if err != nil {
+		return err
+	}
+	s.Audit.SetRetention(retention)
 	s.SetConfiguration(shown(v))
 	if err := s.Audit.Configured(context.Background(), shown(v)); err != nil {
 		return err

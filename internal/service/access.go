@@ -28,13 +28,16 @@ type Access struct {
 	tries  tries
 	single single
 	floods floods
-	known  *lru.Cache[string, *known] // by the hash of what they showed
+
+	pairings pairings
+	known    *lru.Cache[string, *known] // by the hash of what they showed
 }
 
 func newAccess(b *base) *Access {
 	s := &Access{base: b}
 	s.single.pending, _ = lru.New[string, *pendingSignIn](mostPending) // a size that is none is the only error
 	s.known, _ = lru.New[string, *known](mostKnown)
+	s.pairings.byCode, _ = lru.New[string, *pairing](mostPairing)
 	return s
 }
 

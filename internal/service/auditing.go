@@ -7,11 +7,15 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"maps"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 
+	"ambercellar/internal/archive/entries"
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/audit"
@@ -22,22 +26,33 @@ import (
 // Audit keeps the audit log, and finds out whether it is what was written.
 type Audit struct {
 	*base
+	freezes   *Freezes
+	exports   *Exports
+	retention atomic.Pointer[AuditRetention]
+	moving    sync.RWMutex // entries are read; held for writing while they change their place
+	work      sync.Mutex   // segments are written or removed
 }
+
+// frozen says whether all work is frozen.
+func (s *Audit) frozen() bool { return s.freezes.Over("", "") }
 
 // AuditReport says whether the audit log holds.
 type AuditReport struct {
-	Holds   bool          `json:"holds"`
-	Log     string        `json:"log"`     // the name of the log
-	Entries int64         `json:"entries"` // that were checked
-	Last    int64         `json:"last"`    // the last one
-	Hash    string        `json:"hash"`    // its
-	Erased  int64         `json:"erased"`  // entries whose detail was taken away
-	Heads   int           `json:"heads"`   // what stores know of the log, that it was compared with
-	Faults  []audit.Fault `json:"faults"`
-	More    int64         `json:"more"`   // faults beyond those
-	Away    []string      `json:"away"`   // stores that could not be asked, and why
-	Took    float64       `json:"took"`   // in seconds
-	Newest  *catalog.Time `json:"newest"` // when the newest of the heads was written; null: there is none
+	Holds     bool          `json:"holds"`
+	Log       string        `json:"log"`       // the name of the log
+	Entries   int64         `json:"entries"`   // that were checked
+	Last      int64         `json:"last"`      // the last one
+	Hash      string        `json:"hash"`      // its
+	Erased    int64         `json:"erased"`    // entries whose detail was taken away
+	Archived  int64         `json:"archived"`  // entries in segments of a store, among those that were checked
+	Unread    int64         `json:"unread"`    // entries that could not be checked, because their store did not answer
+	Destroyed int64         `json:"destroyed"` // the last entry of those that were kept long enough and destroyed
+	Heads     int           `json:"heads"`     // what stores know of the log, that it was compared with
+	Faults    []audit.Fault `json:"faults"`
+	More      int64         `json:"more"`   // faults beyond those
+	Away      []string      `json:"away"`   // stores that could not be asked, and why
+	Took      float64       `json:"took"`   // in seconds
+	Newest    *catalog.Time `json:"newest"` // when the newest of the heads was written; null: there is none
 }
 
 // mostHeads is how many heads are read of a store: the newest.
@@ -52,14 +67,12 @@ func ReadHeads(ctx context.Context, st store.Store, log string) ([]audit.Head, e
 	if err != nil {
 		return nil, err
 	}
+	list = slices.DeleteFunc(list, func(o store.Object) bool { return !strings.HasSuffix(o.Name, ".json") })
 	if len(list) > mostHeads {
 		list = list[len(list)-mostHeads:]
 	}
 	var out []audit.Head
 	for _, o := range list {
-		if !strings.HasSuffix(o.Name, ".json") {
-			continue
-		}
 		f, err := st.Open(ctx, o.Name)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", o.Name, err)
@@ -106,7 +119,30 @@ func (s *Audit) Verify(ctx context.Context) (*AuditReport, error) {
 		}
 		heads = append(heads, known...)
 	}
-	c, err := s.Catalog.CheckAudit(ctx, heads)
+	s.moving.RLock()
+	defer s.moving.RUnlock()
+	segments, err := s.Catalog.AuditSegments(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i := range segments {
+		out.Archived += segments[i].Last - segments[i].First + 1
+	}
+	gone, err := s.Catalog.DestroyedAudit(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if gone != nil {
+		out.Destroyed = gone.Last
+	}
+	c, err := s.Catalog.CheckAudit(ctx, heads, func(ctx context.Context, seg *catalog.AuditSegment) ([]entries.Entry,
+		error) {
+		list, err := s.readSegment(ctx, seg)
+		if err != nil {
+			s.Log.Error("entries of the audit log cannot be read", "store", seg.Store, "file", seg.Stem, "error", err)
+		}
+		return list, err
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -119,6 +155,7 @@ func (s *Audit) Verify(ctx context.Context) (*AuditReport, error) {
 func (r *AuditReport) fill(c *audit.Checker, heads []audit.Head) {
 	r.Last, r.Hash = c.Last()
 	r.Entries, r.Erased, r.More, r.Heads = c.Entries, c.Erased, c.More, len(heads)
+	r.Unread = c.Unread
 	r.Faults = append(r.Faults, c.Faults...)
 	r.Holds = len(r.Faults) == 0
 	for _, h := range heads {
@@ -143,6 +180,9 @@ func VerifyAuditFile(ctx context.Context, path string, stores []store.Store) (*A
 			heads = append(heads, known...)
 		}
 		return heads, nil
+	}, func(ctx context.Context, seg *catalog.AuditSegment) (list []entries.Entry, err error) {
+		atomic.AddInt64(&out.Archived, seg.Last-seg.First+1)
+		return readFrom(ctx, stores, seg)
 	})
 	if err != nil {
 		return nil, err
@@ -152,16 +192,42 @@ func VerifyAuditFile(ctx context.Context, path string, stores []store.Store) (*A
 	return out, nil
 }
 
+// readFrom reads the entries of a segment from the one of some stores that has it. Where one could not be asked, it is
+// not said that none has.
+func readFrom(ctx context.Context, stores []store.Store, seg *catalog.AuditSegment) ([]entries.Entry, error) {
+	err := fmt.Errorf("%w: no store was named", store.ErrAway)
+	for i, st := range stores {
+		list, one := entries.Read(ctx, st, seg.File())
+		if one == nil {
+			return list, nil
+		}
+		if i == 0 || errors.Is(err, fs.ErrNotExist) {
+			err = one
+		}
+	}
+	return nil, err
+}
+
 // EraseDetail takes away the detail of an entry, for a reason.
 func (s *Audit) EraseDetail(ctx context.Context, actor string, id int64, reason string) (*catalog.Entry, error) {
 	if strings.TrimSpace(reason) == "" {
 		return nil, &refuse.Error{Field: "reason", Message: "no reason is given",
 			Remedy: "say why, in words that name nobody: they stay"}
 	}
+	if _, err := s.Entry(ctx, id); err != nil {
+		return nil, err
+	}
 	if err := s.Catalog.EraseDetail(ctx, actor, id, reason); err != nil {
 		return nil, err
 	}
-	return s.Catalog.AuditEntry(ctx, id)
+	s.exports.changed.Store(true) // what holds it is to be removed
+	s.work.Lock()
+	defer s.work.Unlock()
+	// where that fails, it is shown to nobody, and tried again
+	if err := errors.Join(s.eraseArchived(ctx), s.removeLeft(ctx)); err != nil {
+		s.Log.Error("a detail of the audit log is not erased in its store yet", "entry", id, "error", err)
+	}
+	return s.Entry(ctx, id)
 }
 
 // headSetting is where the catalog keeps on which day a store was last told of the log, by the store's name.

@@ -19,6 +19,7 @@ type Findings struct {
 	lineages *Lineages
 	places   *Places
 	declared *Declarations
+	audit    *Audit
 	clock    clockWatch
 	// files of certificates that the service itself shows; they are looked at as those of sources are
 	Certificates []string
@@ -58,7 +59,7 @@ func (s *Findings) all() []lookedFor {
 		{"off schedule", s.offSchedule}, {"uncovered", s.uncovered}, {"unexpected", s.unexpected},
 		{"held elsewhere", s.heldElsewhere}, {"store full", s.storesFull}, {"growing", s.growing},
 		{"certificate", s.certificates}, {"undelivered", s.undelivered}, {notify.WaitsLongFinding, s.waitsLong},
-		{"declared", s.declarations},
+		{"declared", s.declarations}, {"audit log", s.auditKept}, {"falls behind", s.fallsBehind},
 	}
 }
 

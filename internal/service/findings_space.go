@@ -210,3 +210,43 @@ func (s *Chores) keepingStores() chore {
 		return now.Add(storesEvery), err
 	}
 }
+
+// auditKept looks for old entries of the audit log that are about to be destroyed, or that cannot move to a store.
+func (s *Findings) auditKept(ctx context.Context) (out []catalog.Cause, err error) {
+	k, err := s.audit.Kept(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i := range k.Segments {
+		if seg := &k.Segments[i]; seg.DueAt != nil {
+			out = append(out, catalog.Cause{Subject: fmt.Sprintf("entries %d-%d", seg.First, seg.Last),
+				Severity: catalog.Notice, Address: "#/audit",
+				Message: fmt.Sprintf(
+					"entries %d to %d of the audit log may be destroyed from %s on",
+					seg.First,
+					seg.Last,
+					seg.DueAt.UTC().Format(time.DateOnly),
+				),
+				Evidence: fmt.Sprintf("they are of %s to %s, and kept for %s", seg.Least.UTC().Format(time.DateOnly),
+					seg.Greatest.UTC().Format(time.DateOnly), k.Keep),
+				Remedy: "nothing, if that is right; otherwise set audit-keep, or freeze all work until it is settled"})
+		}
+	}
+	since, n, err := s.Catalog.OldestAudit(ctx)
+	if err != nil || n == 0 || !since.Before(k.Live.Before(s.Now().AddDate(0, -2, 0), time.UTC)) {
+		return out, err
+	}
+	why := "there is no store for them"
+	if k.Store != "" {
+		why = "they are to move to store " + k.Store
+	}
+	return append(out, catalog.Cause{Subject: "old entries", Severity: catalog.Warning, Address: "#/audit",
+		Message: "old entries of the audit log stay in the catalog, which grows",
+		Evidence: fmt.Sprintf(
+			"%d entries are in the catalog, the oldest of %s; %s",
+			n,
+			since.UTC().Format(time.DateOnly),
+			why,
+		),
+		Remedy: "look at the store, at the service's log, and at audit-store"}), nil
+}

@@ -15,9 +15,9 @@ import (
 	"ambercellar/internal/engine/upkeep"
 )
 
-// Jobs are the restores, exports, disposals, verifications, moves and second copies that work or wait for their turns:
-// so many of each kind work at a time. What there is to do stands in the catalog; no goroutine waits for its turn, but
-// for verifications that were paused in the middle.
+// Jobs are the restores, exports, disposals, verifications, moves, second copies and exports of the audit log that work
+// or wait for their turns: so many of each kind work at a time. What there is to do stands in the catalog; no goroutine
+// waits for its turn, but for verifications that were paused in the middle.
 type Jobs struct {
 	*base
 	queue   *Queue
@@ -300,7 +300,7 @@ func (s *Jobs) Line() []JobInLine {
 }
 
 // kindsInWords names the kinds of jobs as a person writes them.
-const kindsInWords = "restore, export, disposal, verification, move or copy"
+const kindsInWords = "restore, export, disposal, verification, move, copy or audit"
 
 // find returns a job; an error that says so where it neither works nor waits.
 func (s *Jobs) find(kind catalog.JobKind, id string) (*job, error) {
@@ -403,8 +403,11 @@ func (s *Jobs) SetPriority(ctx context.Context, actor string, kind catalog.JobKi
 // Cancel ends a job. What it has done stays.
 func (s *Jobs) Cancel(ctx context.Context, actor string, kind catalog.JobKind, id string) error {
 	if j, err := s.find(kind, id); err == nil && j.end == nil {
-		return &refuse.Error{Field: "job", Message: "a second copy is wanted for as long as its store or rule says so",
-			Remedy: "pause it, or name no second store any more (`ambercellar store set`)"}
+		return &refuse.Error{
+			Field:   "job",
+			Message: "a second copy is wanted for as long as its store or rule says so",
+			Remedy:  "pause it, or name no second store any more (`ambercellar store set`)",
+		}
 	}
 	// Paused first, so that it does not begin again once it has stopped.
 	j, err := s.turn(ctx, actor, "cancel", kind, id, func(t *catalog.JobTurn) error {

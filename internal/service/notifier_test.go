@@ -254,10 +254,11 @@ func TestWhoCannotBeToldIsKnown(t *testing.T) {
 	if _, err := o.Catalog.Resend(t.Context(), "me", list[0].ID); err != nil {
 		t.Fatal(err)
 	}
-	o.until(t, "it came to the new address", func() bool {
-		return slices.ContainsFunc(o.post.Letters(), func(l standin.Letter) bool {
-			return l.To[0] == "somebody@harbour.example"
-		})
+	o.until(t, "it came to the new address, and is known to have come", func() bool {
+		return slices.Contains(o.states(t, "nobody"), "sent") &&
+			slices.ContainsFunc(o.post.Letters(), func(l standin.Letter) bool {
+				return l.To[0] == "somebody@harbour.example"
+			})
 	})
 	if _, err := o.Catalog.CancelDelivery(t.Context(), "me", list[0].ID); err == nil {
 		t.Error("what was sent is cancelled")
@@ -458,14 +459,14 @@ func TestQuietHoursHoldWhatCanWait(t *testing.T) {
 		Severity: catalog.Urgent}}); err != nil {
 		t.Fatal(err)
 	}
-	o.until(t, "the urgent one came", func() bool { return o.post.Count() == 1 })
+	o.until(t, "the urgent one came", func() bool { return o.post.Count() == 1 && o.idle() })
 	if l := o.post.Letters()[0]; l.Subject != "Finding: x (s)" {
 		t.Errorf("it was %q", l.Subject)
 	}
 	o.forward(2*time.Hour + time.Minute)
-	o.until(t, "the other one came", func() bool { return o.post.Count() == 2 })
+	o.until(t, "the other one came", func() bool { return o.post.Count() == 2 && o.idle() })
 	o.forward(2 * time.Hour)
-	o.until(t, "the digest came", func() bool { return o.post.Count() == 3 })
+	o.until(t, "the digest came", func() bool { return o.post.Count() == 3 && o.idle() })
 	if l := o.post.Letters()[0]; l.To[0] != "office@harbour.example" || !strings.Contains(l.Text, "urgent: 1") {
 		t.Errorf("the digest: %+v", l)
 	}
@@ -475,7 +476,7 @@ func TestQuietHoursHoldWhatCanWait(t *testing.T) {
 		}
 	}
 	o.forward(24 * time.Hour)
-	o.until(t, "the next one came", func() bool { return len(o.states(t, "office")) == 2 && o.post.Count() == 4 })
+	o.until(t, "the next one came", func() bool { return len(o.states(t, "office")) == 2 && o.post.Count() == 4 && o.idle() })
 }
 
 // TestManyGatherAtOnce: what happens is told once, however many look for it at a time.
@@ -574,7 +575,7 @@ func TestAClockThatIsSetBackHoldsNothingUp(t *testing.T) {
 	o.forward(-364 * 24 * time.Hour)
 	o.until(t, "both go on", func() bool {
 		list, err := o.Catalog.Deliveries(t.Context(), catalog.DeliveryFilter{Recipient: "keeper"}, catalog.All)
-		return err == nil && list[0].Attempts == 2 && o.post.Count() == 2
+		return err == nil && list[0].Attempts == 2 && o.post.Count() == 2 && o.idle()
 	})
 	for range 3 {
 		if _, err := o.Notifier.notify(t.Context()); err != nil {

@@ -93,12 +93,17 @@ func (s *Access) changed(ctx context.Context, a *catalog.Account, c AccountChang
 		role, err := rights.ParseRole(*c.Role)
 		if err != nil {
 			return &refuse.Error{Field: "role", Message: firstBytes(err.Error(), mostAbout),
-				Remedy: "write viewer, operator, approver or administrator"}
+				Remedy: "write viewer, operator, approver or administrator; none, for what is given in single " +
+					"sources alone"}
 		}
 		a.Role = role
 	}
 	if c.Rows != nil {
 		a.SeesRows = *c.Rows
+	}
+	if a.Role == rights.Nobody && a.SeesRows {
+		return &refuse.Error{Field: "rows", Message: "who has no role in all sources cannot see rows of all",
+			Remedy: "give rows in single sources (-in harbour=viewer+rows)"}
 	}
 	if c.Expires != nil {
 		a.ExpiresAt = nil
@@ -141,8 +146,12 @@ func (s *Access) changedTexts(ctx context.Context, a *catalog.Account, c Account
 	} else if err != nil && !errors.Is(err, catalog.ErrNotFound) {
 		return err
 	}
-	return &refuse.Error{Field: "owner", Message: fmt.Sprintf("%.80q is no account of a person that stands for itself",
-		*c.Owner), Remedy: "name the person's own account"}
+	return &refuse.Error{
+		Field: "owner",
+		Message: fmt.Sprintf("%.80q is no account of a person that stands for itself",
+			*c.Owner),
+		Remedy: "name the person's own account",
+	}
 }
 
 func (s *Access) changedGrants(ctx context.Context, a *catalog.Account, grants *rights.Grants) error {
@@ -154,10 +163,15 @@ func (s *Access) changedGrants(ctx context.Context, a *catalog.Account, grants *
 		return err
 	}
 	for name, g := range *grants {
-		_, err := rights.ParseRole(string(g.Role))
-		if err != nil || !slices.ContainsFunc(known, func(x source.Config) bool { return x.Name == name }) {
-			return &refuse.Error{Field: "grants", Message: fmt.Sprintf("%.80q in source %.80q cannot be given", g.Role,
-				name), Remedy: "name a source that there is, and viewer, operator, approver or administrator"}
+		role, err := rights.ParseRole(string(g.Role))
+		if err != nil || role == rights.Nobody ||
+			!slices.ContainsFunc(known, func(x source.Config) bool { return x.Name == name }) {
+			return &refuse.Error{
+				Field: "grants",
+				Message: fmt.Sprintf("%.80q in source %.80q cannot be given", g.Role,
+					name),
+				Remedy: "name a source that there is, and viewer, operator, approver or administrator",
+			}
 		}
 	}
 	a.Grants.V = *grants

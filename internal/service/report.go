@@ -135,7 +135,7 @@ func (s *Audit) Report(ctx context.Context, id string) (*RunReport, error) {
 		},
 		func() error { return s.reportSegments(ctx, r, out) },
 		func() error {
-			list, err := s.Catalog.EntriesOf(ctx, subjects)
+			list, err := s.About(ctx, subjects)
 			for i := range list {
 				out.Audit = append(out.Audit, reportEntry(&list[i]))
 			}

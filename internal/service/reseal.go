@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/engine/refuse"
@@ -18,8 +19,9 @@ type Resealed struct {
 	Strange int `json:"strange"` // files that belong to no segment of this catalog, and were left as they are
 }
 
-// Reseal seals every file of this catalog's segments in a store with the newest of the store's keys, one after the
-// other, so that older keys can be thrown away afterwards. It can be asked for again where it was interrupted.
+// Reseal seals every file of this catalog's segments, and of its audit log, in a store with the newest of the store's
+// keys, one after the other, so that older keys can be thrown away afterwards. It can be asked for again where it was
+// interrupted.
 func (s *Places) Reseal(ctx context.Context, actor, name string) (*Resealed, error) {
 	st, err := s.store(ctx, name)
 	if err != nil {
@@ -34,12 +36,17 @@ func (s *Places) Reseal(ctx context.Context, actor, name string) (*Resealed, err
 	if err != nil {
 		return nil, err
 	}
+	head, err := s.Catalog.AuditHead(ctx)
+	if err != nil {
+		return nil, err
+	}
 	out := &Resealed{}
 	for _, o := range stale {
 		ours, err := s.Engine.Shelf.HoldsFile(ctx, name, sealed.Shown(o.Name))
 		if err != nil {
 			return out, err
 		}
+		ours = ours || strings.HasPrefix(sealed.Shown(o.Name), headsDirectory(head.Log))
 		if !ours { // of another service, or of nobody that is known here
 			out.Strange++
 			continue

@@ -69,6 +69,7 @@ type Service struct {
 	Jobs     *Jobs
 	Declared *Declarations
 	Audit    *Audit
+	Exports  *Exports
 
 	Approvals *Approvals
 
@@ -125,8 +126,10 @@ func newService(dir string, log *slog.Logger) *Service {
 	s.Findings = &Findings{base: b, lineages: s.Lineages, places: s.Places, declared: s.Declared}
 	s.Chores = &Chores{base: b, places: s.Places, queue: s.Queue, notifier: s.Notifier, findings: s.Findings,
 		health: s.Health}
-	s.Audit = &Audit{base: b}
-	s.Chores.audit = s.Audit
+	s.Audit = &Audit{base: b, freezes: s.Freezes}
+	s.Chores.audit, s.Findings.audit = s.Audit, s.Audit
+	s.Exports = &Exports{base: b, audit: s.Audit, jobs: s.Jobs, notifier: s.Notifier}
+	s.Chores.exports, s.Audit.exports = s.Exports, s.Exports
 	s.Approvals = &Approvals{base: b, access: s.Access, queue: s.Queue, places: s.Places}
 	s.Chores.approvals, b.Allowed = s.Approvals, s.Approvals.allowed
 	s.Conditions = &Conditions{base: b, notifier: s.Notifier, freezes: s.Freezes}

@@ -236,7 +236,7 @@ func groupsOf(claim any) (out []string) {
 
 // given is what people of groups may do. ok: they may do anything.
 func given(roles []GroupRole, groups []string) (role rights.Role, rows bool, grants rights.Grants, ok bool) {
-	role, grants = rights.Viewer, rights.Grants{}
+	role, grants = rights.Nobody, rights.Grants{}
 	more := func(a, b rights.Role) rights.Role {
 		if slices.Index(rights.Roles, b) > slices.Index(rights.Roles, a) {
 			return b

@@ -26,6 +26,7 @@ type Chores struct {
 
 	findings *Findings
 	audit    *Audit
+	exports  *Exports
 
 	approvals *Approvals
 }
@@ -57,8 +58,11 @@ func (s *Chores) chores() map[string]chore {
 		"findings":      s.finding(),
 		"table sizes":   s.keepSizes,
 		"store sizes":   s.keepingStores(),
+		"what is due":   s.countInflows,
 		"second copies": s.copying,
 		"audit log":     s.audit.telling(),
+		"old entries":   s.audit.keeping(),
+		"audit exports": s.exports.tending(),
 		"approvals":     s.approvals.tending(),
 		"spans":         counted("segments whose keys are known now", s.Engine.Upkeep.SpanSegments),
 		"moves":         s.moving,

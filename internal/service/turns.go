@@ -23,10 +23,11 @@ type QueueLimits struct {
 	Verifications int `json:"verifications"` // that somebody asked for
 	Moves         int `json:"moves"`         // of segments to other stores
 	Copies        int `json:"copies"`        // second ones, of segments
+	Audits        int `json:"audits"`        // exports of the audit log
 }
 
 var usualLimits = QueueLimits{All: 2, Source: 2, Restores: 2, Exports: 2, Disposals: 1, Verifications: 1, Moves: 1,
-	Copies: 1}
+	Copies: 1, Audits: 1}
 
 // Of is how many jobs of a kind work at a time.
 func (l QueueLimits) Of(kind catalog.JobKind) int {
@@ -45,7 +46,8 @@ type limit struct {
 // each lists the limits: those of runs, and those of jobs in the order of catalog.JobKinds.
 func (l *QueueLimits) each() []limit {
 	return []limit{{"all", &l.All}, {"source", &l.Source}, {"restores", &l.Restores}, {"exports", &l.Exports},
-		{"disposals", &l.Disposals}, {"verifications", &l.Verifications}, {"moves", &l.Moves}, {"copies", &l.Copies}}
+		{"disposals", &l.Disposals}, {"verifications", &l.Verifications}, {"moves", &l.Moves}, {"copies", &l.Copies},
+		{"audits", &l.Audits}}
 }
 
 const (
@@ -104,10 +106,12 @@ func (s *Queue) SetLimits(ctx context.Context, actor string, l QueueLimits) (Que
 	if err != nil {
 		return l, err
 	}
-	if err := s.Catalog.SetSetting(ctx, limitsSetting, string(text)); err != nil {
+	usual, err := json.Marshal(usualLimits)
+	if err != nil {
 		return l, err
 	}
-	if err := s.Catalog.Note(ctx, actor, "queue limits", "", string(text)); err != nil {
+	if err := s.Catalog.ChangeSetting(ctx, actor, "queue limits", limitsSetting, string(usual),
+		string(text)); err != nil {
 		return l, err
 	}
 	s.mu.Lock()

@@ -95,7 +95,7 @@ func TestRunsTakeTheirTurns(t *testing.T) {
 	stop()
 	n.start(t)
 	if l := n.Queue.Limits(); l != (QueueLimits{All: 1, Source: 1, Restores: 2, Exports: 2, Disposals: 1,
-		Verifications: 1, Moves: 1, Copies: 1}) {
+		Verifications: 1, Moves: 1, Copies: 1, Audits: 1}) {
 		t.Errorf("limits %+v", l)
 	}
 	if got := n.line(); got != "a 0, d 1, b 2, c 3" {

@@ -5,13 +5,25 @@ import (
 	"sync/atomic"
 )
 
-// ours counts the connections that this program has made, by the address of the server: *atomic.Int64.
-var ours sync.Map
+// ours counts the connections that this program has made, and asks what it has asked, by the address of the server:
+// *atomic.Int64.
+var ours, asks sync.Map
 
-func connected(address string) *atomic.Int64 {
-	n, _ := ours.LoadOrStore(address, &atomic.Int64{})
+func connected(address string) *atomic.Int64 { return counter(&ours, address) }
+
+func counter(of *sync.Map, address string) *atomic.Int64 {
+	n, known := of.Load(address)
+	if !known {
+		n, _ = of.LoadOrStore(address, &atomic.Int64{})
+	}
 	return n.(*atomic.Int64)
 }
+
+// Asks notes that this program has ended a transaction, or sent a statement, as a server counts what it does.
+func Asks(address string) { counter(&asks, address).Add(1) }
+
+// Asked returns how many that were.
+func Asked(address string) int64 { return counter(&asks, address).Load() }
 
 // Connects notes that this program makes a connection to a server.
 func Connects(address string) { connected(address).Add(1) }

@@ -54,6 +54,13 @@ type Watched interface {
 	Others(ctx context.Context, within time.Duration) (pace.Look, error)
 }
 
+// Probed is a source in which it can be felt how others fare.
+type Probed interface {
+	// Probe does what others do, and next to nothing of it: it looks up one row of a table by its key, or commits. How
+	// long it takes shows what others feel.
+	Probe(ctx context.Context, kind pace.FeelKind, t *shape.Table) error
+}
+
 // Counter counts rows without taking locks.
 type Counter interface {
 	// Estimate says from the database's own statistics how many rows of each term are due. It takes well under a

@@ -263,7 +263,8 @@ type SliceRequest struct {
 	Include  []filter.Ref  // joined columns that are read behind them
 	AnyOrder bool          // whatever order is cheapest will do
 	MaxRows  int
-	MaxBytes int64 // of the rows as read; a slice ends with the first row that reaches it
+	MaxBytes int64        // of the rows as read; a slice ends with the first row that reaches it
+	Spurts   *pace.Spurts // in which it is read, where the source can; nil: at once
 }
 
 // Shapes are the columns of the rows that a slice reads.
@@ -327,6 +328,7 @@ type Batch struct {
 	Columns  []int          // the columns that the digests cover
 	Bytes    int64          // of the rows' content, about; 0: not known
 	LockWait time.Duration  // for locks of others, before their rows are skipped
+	Spurts   *pace.Spurts   // in which its rows are deleted, where the source can; nil: at once
 	Families []RelatedBatch // in the order of Related
 }
 

@@ -31,6 +31,7 @@ class Who {
 }
 
 const roles: Record<string, Right[]> = {
+  none: [],
   viewer: ["see"],
   operator: ["see", "operate"],
   approver: ["see", "approve"],

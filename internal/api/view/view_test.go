@@ -8,6 +8,7 @@ import (
 	"ambercellar/internal/engine/plan"
 	"ambercellar/internal/engine/reconcile"
 	"ambercellar/internal/engine/shelf"
+	"ambercellar/internal/entryfile"
 	"ambercellar/internal/source"
 )
 
@@ -81,8 +82,8 @@ func TestAllOfARecordIsShown(t *testing.T) {
 		"placed stay": shows(PlacedStayOf), "hold": shows(HoldOf), "rule": shows(RuleOf), "revision": shows(RevisionOf),
 		"keep": shows(KeepOf), "source": shows[source.Config](ConfigOf), "former name": shows(FormerNameOf),
 		"lineage": shows(LineageOf), "day": shows(DayOf), "step": shows(StepOf), "off schedule": shows(OffScheduleOf),
-		"entry": shows(func(e *catalog.Entry) Entry {
-			x := EntryOf(e, true)
+		"entry": shows(func(e *catalog.Entry) entryfile.Entry {
+			x := entryfile.EntryOf(e, true)
 			x.Withheld = true // it is said of whoever asks, not of the record
 			return x
 		}), "totals": shows(TotalsOf),

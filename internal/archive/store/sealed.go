@@ -362,7 +362,8 @@ func (s *SealedStore) Stale(ctx context.Context) ([]Object, error) {
 		if err != nil {
 			return nil, err
 		}
-		if !strings.HasSuffix(o.Name, s.keys[0].sealed("")) {
+		// the identity of a place is never sealed
+		if o.Name != IdentityName && !strings.HasSuffix(o.Name, s.keys[0].sealed("")) {
 			out = append(out, o)
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"maps"
 	"strconv"
 	"time"
 )
@@ -101,23 +102,60 @@ type Checker struct {
 	Erased  int64 // of which the detail was erased
 	Faults  []Fault
 	More    int64 // faults beyond those
+	Unread  int64 // entries that could not be read, because their store did not answer
 
+	begun   place // behind which it began
 	last    int64
 	hash    string
 	heads   map[int64][]Head
 	erasing map[int64]bool  // entries that are said to record an erasure
 	erases  map[int64]int64 // of these, which entry refers to it
+	// subjects of the entries that record that others were destroyed
+	destroys map[string]bool
+	// the subject of the entry that records why the log begins where it does; empty: it begins with the first entry
+	destroyed string
+}
+
+// place is an entry with its hash.
+type place struct {
+	entry int64
+	hash  string
 }
 
 // NewChecker begins behind an entry with a hash: of the first, 0 and its genesis. heads are what is known of the log
 // from elsewhere.
 func NewChecker(last int64, hash string, heads []Head) *Checker {
-	c := &Checker{last: last, hash: hash, heads: map[int64][]Head{}, erasing: map[int64]bool{},
-		erases: map[int64]int64{}}
+	c := &Checker{
+		begun:    place{last, hash},
+		last:     last,
+		hash:     hash,
+		heads:    map[int64][]Head{},
+		erasing:  map[int64]bool{},
+		erases:   map[int64]int64{},
+		destroys: map[string]bool{},
+	}
 	for _, h := range heads {
 		c.heads[h.Entry] = append(c.heads[h.Entry], h)
 	}
 	return c
+}
+
+// BeginsBehind says that the entries from first on, up to where the checker begins, were destroyed. The log has to
+// record that.
+func (c *Checker) BeginsBehind(first int64) {
+	c.destroyed = DestroyedSubject(first, c.begun.entry, c.begun.hash)
+}
+
+// Pass goes on behind an entry with a hash, without having read those before it.
+func (c *Checker) Pass(last int64, hash string) {
+	c.Unread += last - c.last
+	c.last, c.hash = last, hash
+}
+
+// Damaged says that the entries up to one with a hash are not there, or not what was written.
+func (c *Checker) Damaged(last int64, hash, why string) {
+	c.fault(c.last+1, "entries %d to %d: %s", c.last+1, last, why)
+	c.last, c.hash = last, hash
 }
 
 func (c *Checker) fault(entry int64, format string, args ...any) {
@@ -128,8 +166,18 @@ func (c *Checker) fault(entry int64, format string, args ...any) {
 	c.Faults = append(c.Faults, Fault{Entry: entry, Message: fmt.Sprintf(format, args...)})
 }
 
-// EraseAction is what entries are called that record an erasure of details.
-const EraseAction = "audit erase"
+// EraseAction is what entries are called that record an erasure of details, DestroyAction those that record that the
+// oldest entries were destroyed.
+const (
+	EraseAction   = "audit erase"
+	DestroyAction = "audit destroy"
+)
+
+// DestroyedSubject is the subject of an entry that records the destruction of entries: the first and the last of them,
+// and the hash of the last, behind which the log begins from then on.
+func DestroyedSubject(first, last int64, hash string) string {
+	return fmt.Sprintf("%d-%d %s", first, last, hash)
+}
 
 // Add checks the next entry.
 func (c *Checker) Add(e *Entry, d Detail) {
@@ -155,6 +203,9 @@ func (c *Checker) Add(e *Entry, d Detail) {
 	}
 	if e.Action == EraseAction && e.Outcome == OutcomeDone {
 		c.erasing[e.ID] = true
+	}
+	if e.Action == DestroyAction && e.Outcome == OutcomeDone {
+		c.destroys[e.Subject] = true
 	}
 	c.known(e.ID, e.Hash)
 	c.last, c.hash = e.ID, e.Hash
@@ -188,8 +239,15 @@ func (c *Checker) End() {
 			c.last,
 		)
 	}
+	if c.destroyed != "" && !c.destroys[c.destroyed] && c.Unread == 0 {
+		c.fault(
+			c.begun.entry,
+			"the log begins behind entry %d, and no entry records that those before were destroyed",
+			c.begun.entry,
+		)
+	}
 	for by, entry := range c.erases {
-		if !c.erasing[by] {
+		if !c.erasing[by] && c.Unread == 0 {
 			c.fault(entry, "the detail of entry %d was taken away, and entry %d does not record that", entry, by)
 		}
 	}
@@ -197,6 +255,11 @@ func (c *Checker) End() {
 
 // Join takes over what a checker has found that began where this one ended.
 func (c *Checker) Join(next *Checker) {
+	if next.begun != (place{c.last, c.hash}) {
+		c.fault(c.last+1, "what follows entry %d is not what was written behind it", c.last)
+	}
+	c.Unread += next.Unread
+	maps.Copy(c.destroys, next.destroys)
 	c.Entries, c.Erased = c.Entries+next.Entries, c.Erased+next.Erased
 	room := mostFaults - len(c.Faults)
 	c.Faults = append(c.Faults, next.Faults[:min(room, len(next.Faults))]...)
@@ -205,12 +268,8 @@ func (c *Checker) Join(next *Checker) {
 	for id, heads := range next.heads {
 		c.heads[id] = append(c.heads[id], heads...)
 	}
-	for id := range next.erasing {
-		c.erasing[id] = true
-	}
-	for by, entry := range next.erases {
-		c.erases[by] = entry
-	}
+	maps.Copy(c.erasing, next.erasing)
+	maps.Copy(c.erases, next.erases)
 }
 
 // Last is the last entry that was added, and its hash.

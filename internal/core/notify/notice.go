@@ -77,6 +77,8 @@ var wordings = map[EventKind]wording{
 	EventFrozen:          {"%s is frozen", "freeze list", "#/queue"},
 	EventUnfrozen:        {"%s is not frozen any more", "freeze list -all", "#/queue"},
 	EventWaitsLong:       {"%s has waited for long", "finding list", "#/queue"},
+	EventExportReady:     {"The export of the audit log for %s is ready", "audit exports", "#/audit"},
+	EventExportFailed:    {"The export of the audit log for %s failed", "audit exports", "#/audit"},
 	EventFindingOpened:   {"Finding: %s", "finding list", "#/"},
 	EventFindingClosed:   {"Finding over: %s", "finding list -all", "#/"},
 }
@@ -86,6 +88,8 @@ func (e *Event) about() string {
 	switch table := e.Source + "." + e.Table; {
 	case e.Kind == EventApprovalAsked:
 		return e.Subject + " of " + strings.TrimSuffix(table, ".")
+	case e.Kind == EventExportReady || e.Kind == EventExportFailed:
+		return e.Subject
 	case e.Finding != "":
 		return e.Finding + " (" + e.Subject + ")"
 	case e.Kind == EventFrozen || e.Kind == EventUnfrozen:
@@ -111,7 +115,7 @@ func (e *Event) about() string {
 var numberNames = []struct{ key, name string }{
 	{"copied", "rows copied"}, {"deleted", "rows deleted"}, {"left", "due rows left in the table"},
 	{"restored", "rows restored"}, {"skipped", "rows skipped"}, {"segments", "segments"}, {"rows", "rows"},
-	{"bytes", "bytes"}, {"due", "rows due"},
+	{"entries", "entries"}, {"bytes", "bytes"}, {"due", "rows due"},
 }
 
 // NoticeOf puts an event into words. base is the address of the console as people have it, without its last slash;
@@ -133,6 +137,7 @@ func NoticeOf(e *Event, base string) Notice {
 	}
 	add("severity", e.Severity)
 	add("restored to", e.Target)
+	add("why", e.Problem)
 	for _, x := range numberNames {
 		if v, ok := e.Numbers[x.key]; ok {
 			add(x.name, Count(v))
@@ -143,7 +148,14 @@ func NoticeOf(e *Event, base string) Notice {
 		if at, err := time.Parse(time.RFC3339Nano, until); err == nil {
 			until = moment(at)
 		}
-		add(map[bool]string{true: "lifts itself", false: "rows go again"}[e.Kind == EventFrozen], until)
+		name := "rows go again"
+		switch e.Kind {
+		case EventFrozen:
+			name = "lifts itself"
+		case EventExportReady:
+			name = "file is removed"
+		}
+		add(name, until)
 	}
 	n.Command = "ambercellar " + strings.Replace(w.command, "%s", e.shown(), 1)
 	if base != "" {

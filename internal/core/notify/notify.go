@@ -41,6 +41,8 @@ const (
 	EventFindingClosed   EventKind = "finding-closed"
 	EventDigest          EventKind = "digest"         // what happened in a day
 	EventApprovalAsked   EventKind = "approval-asked" // a run or a change waits for approval
+	EventExportReady     EventKind = "export-ready"   // an export of the audit log
+	EventExportFailed    EventKind = "export-failed"
 	EventTest            EventKind = "test"
 )
 
@@ -48,7 +50,7 @@ const (
 var Kinds = []EventKind{EventRunDone, EventRunFailed, EventRunCancelled, EventRunCopied, EventFiringNothing,
 	EventFiringAsking, EventFiringFailed, EventRestoreAsked, EventRestoreReady, EventRestoreFailed, EventRestoreRefused,
 	EventDisposalPlanned, EventDisposalDone, EventDisposalFailed, EventFrozen, EventUnfrozen, EventWaitsLong,
-	EventFindingOpened, EventFindingClosed, EventApprovalAsked}
+	EventFindingOpened, EventFindingClosed, EventApprovalAsked, EventExportReady, EventExportFailed}
 
 // WaitsLongFinding is the kind of the findings whose opening is told as WaitsLong.
 const WaitsLongFinding = "waits long"
@@ -74,7 +76,8 @@ type Detail struct {
 	Subject  string           `json:"subject,omitempty"`  // what the finding is of
 	Target   string           `json:"target,omitempty"`   // of a restore
 	Tell     string           `json:"tell,omitempty"`     // who is told of this one restore besides
-	Until    string           `json:"until,omitempty"`    // when restored rows go, or a freeze lifts itself
+	Problem  string           `json:"problem,omitempty"`  // why it failed
+	Until    string           `json:"until,omitempty"`    // when restored rows or a file go, or a freeze lifts itself
 	Numbers  map[string]int64 `json:"numbers,omitempty"`
 }
 

@@ -3,29 +3,59 @@ package pace
 import (
 	"fmt"
 	"math"
+	"strconv"
 	"time"
 )
 
 // Look is what one look at a database showed of those who use it beside us.
 type Look struct {
-	Busy   int           // sessions of others that were at work within Span
-	Span   time.Duration // how far back the look saw
-	Hidden string        // why not all of them can be seen, and what to do; empty: they can
+	Busy    int           // sessions of others that were at work within Span
+	Span    time.Duration // how far back the look saw
+	Hidden  string        // why not all of them can be seen, and what to do; empty: they can
+	Blocked int           // sessions of others that wait for a lock of ours
+	// transactions, or statements, of others that have ended since some beginning, where Counted
+	Ended   int64
+	Counted bool
+	Behind  float64 // by how many seconds the slowest replica is behind; 0 where there is none, or that is not told
+	Worked  float64 // for how much of the time since the look before we were at work, from 0 to 1
 }
 
-// Control decides how much of a database the gentle pace takes: nothing more than rests of many times the work allow
-// while others are at work, and all of it while nobody is. It gives way at once and advances step by step, more slowly
-// where others were at work lately. The zero value has seen nothing yet. Instants are durations since any beginning,
-// by a clock that never jumps.
+// Control decides how much of a database the gentle pace takes. While nobody else is at work that is all of it. While
+// others are, it is as much as they do not feel beyond a bound: probes tell how long a look-up and a commit take while
+// we rest and while we are at work, and from that follows for how much of the time we may be (Felt.Share). It gives way
+// at once and advances step by step, more slowly where others were at work lately. What is not known counts as the
+// worst. The zero value has seen nothing yet. Instants are durations since any beginning, by a clock that never jumps.
 type Control struct {
-	free  float64       // 0: others are at work, or may be; 1: nobody is
-	dread float64       // how much of the time lately others were at work, from 0 to 1
-	last  time.Duration // when it was looked at last
-	seen  bool          // since the beginning
-	why   string
+	Bound float64 // how much slower others may become at the p99, as a share; 0: UsualBound
+
+	free   float64 // what is free of rests: 1: all; 0: what the careful pace takes; less: not even that
+	dread  float64 // how much of the time lately others were at work, from 0 to 1
+	last   time.Duration
+	seen   bool // since the beginning
+	busy   int
+	why    string
+	worked float64       // for how much of the time lately we were at work
+	want   float64       // for how much of it we may be
+	known  bool          // whether that is known
+	held   time.Duration // until when nothing is taken beyond the least
+	short  time.Duration // until when batches are short, since others have waited for a lock of ours
+	behind float64       // seconds of the slowest replica, at the look before
+	ended  int64         // at the look before
+	asked  bool          // whether that was told
+	rate   float64       // of what others end a second, lately
+	usual  float64       // the same, over a longer while
+	told   time.Duration // for how long that has been told since they came
+	felt   map[FeelKind]*Felt
+	faded  time.Duration // when what was felt was faded last
 }
 
 const (
+	// UsualBound is how much slower others may become at the p99 of what probes show, where a rule says nothing else:
+	// 10 %.
+	UsualBound = 0.10
+	// LeastBound and MostBound are the ends of what a rule may say.
+	LeastBound, MostBound = 0.01, 1.0
+
 	// Stale is how old a look may be that a run hurries for: without a newer one others may be at work.
 	Stale = time.Second
 	// quickly and slowly are how long an advance from the longest rests to none takes, where nobody else has been at
@@ -37,25 +67,51 @@ const (
 	calms  = 30 * time.Second
 	// lately is how far back a first look must see for a run to begin at half its speed.
 	lately = 5 * time.Second
+
+	// mostBeside is the most that is taken while others are at work, and leastBeside the least: rests are eight times
+	// those of the careful pace there.
+	mostBeside, leastBeside = 0.9, -1.0
+	// advance is how long it takes beside others from the careful pace to the most; a retreat takes looks.
+	advance = 10 * time.Second
+	// holds is for how long nothing more than the least is taken after others have waited for a lock of ours, or a
+	// replica has fallen behind.
+	holds = time.Second
+	// shortens is for how long batches are short then.
+	shortens = 10 * time.Second
+	// fades is the time in which what was felt loses half its weight.
+	fades = time.Minute
+	// mostBehind is how many seconds a replica may be behind before it counts that it falls further behind.
+	mostBehind = 1.0
+	// rush is by how many times others do more than is usual where that is taken for another load, of which nothing
+	// is known yet.
+	rush = 1.6
+	// settles is how long it takes after others have come until what they do is known.
+	settles = 15 * time.Second
+	// restarts is by how many a count falls only where it begins anew: what we do is known at once, and counted later.
+	restarts = 1000
 )
 
 // Look takes in a look at an instant.
 func (c *Control) Look(at time.Duration, l Look) {
 	passed := min(max(at-c.last, 0), 2*Stale)
-	first := !c.seen
-	c.last, c.seen = at, true
+	first, before := !c.seen, c.busy
+	c.last, c.seen, c.busy = at, true, l.Busy
+	c.worked += (l.Worked - c.worked) * (1 - math.Exp(-passed.Seconds()/2))
+	c.fade(at)
+	another := c.count(passed, l)
+	c.why = ""
 	switch {
 	case l.Hidden != "":
-		c.free, c.why = 0, l.Hidden
+		c.free, c.known, c.why = 0, false, l.Hidden
 	case l.Busy > 0:
 		if first {
 			passed = min(l.Span, alarms)
 		}
 		c.dread += (1 - c.dread) * (1 - math.Exp(-passed.Seconds()/alarms.Seconds()))
-		c.free, c.why = 0, "one session of others is at work"
-		if l.Busy > 1 {
-			c.why = fmt.Sprintf("%d sessions of others are at work", l.Busy)
+		if before == 0 || first {
+			c.free, c.told = min(c.free, 0), 0
 		}
+		c.beside(at, passed, l, another)
 	case first && l.Span >= lately:
 		c.free = 0.5
 	case first:
@@ -63,21 +119,230 @@ func (c *Control) Look(at time.Duration, l Look) {
 	default:
 		c.dread *= math.Exp(-passed.Seconds() / calms.Seconds())
 		whole := quickly.Seconds() + (slowly-quickly).Seconds()*c.dread
-		c.free = min(c.free+passed.Seconds()/whole, 1)
+		c.free = min(max(c.free, 0)+passed.Seconds()/whole, 1)
 	}
-	if l.Hidden == "" && l.Busy == 0 {
-		c.why = ""
+	c.behind = l.Behind
+}
+
+// count takes in what others have ended, and says whether they do so much more than lately that what is known of them
+// does not hold any more.
+func (c *Control) count(passed time.Duration, l Look) (another bool) {
+	ended, told := l.Ended-c.ended, c.asked && l.Counted && passed > 0
+	c.ended, c.asked = l.Ended, l.Counted
+	if !l.Counted {
+		c.rate, c.usual = 0, 0
+		return false
+	}
+	if !told || ended < -restarts { // the server was started anew, its statistics were reset, or a counter wrapped
+		return false
+	}
+	now := float64(ended) / passed.Seconds()
+	c.rate += (now - c.rate) * (1 - math.Exp(-passed.Seconds()/3))
+	c.usual += (now - c.usual) * (1 - math.Exp(-passed.Seconds()/20))
+	if c.told += passed; c.told < settles { // they have just come
+		c.usual = c.rate
+	}
+	return c.rate > rush*c.usual+10
+}
+
+// beside decides what is free while others are at work.
+func (c *Control) beside(at, passed time.Duration, l Look, another bool) {
+	who := Others(l.Busy)
+	c.want, c.known = c.share()
+	switch {
+	case l.Blocked > 0:
+		c.free, c.held, c.short = leastBeside/2, at+holds, at+shortens
+		c.why = fmt.Sprintf("%s, and %s for a lock of ours", who, waits(l.Blocked))
+		return
+	case l.Behind > mostBehind && l.Behind > c.behind:
+		c.free, c.held = min(c.free, 0), at+holds
+		c.why = fmt.Sprintf("%s, and a replica falls behind, by %s now", who, Seconds.Spoken(l.Behind))
+		return
+	case another: // as if they had just come
+		for _, f := range c.felt {
+			f.Fade(0.25)
+		}
+		c.free, c.held = min(c.free, 0), at+holds
+		c.usual = c.rate
+		c.why = who + ", and do much more than before"
+		return
+	case at < c.held:
+		c.free = min(c.free, 0)
+		c.why = who
+		return
+	case !c.known:
+		c.free = 0
+		c.why = who + "; what they feel of us is not known yet"
+		return
+	}
+	step := passed.Seconds() / advance.Seconds()
+	if ratio := c.worked / max(c.want, 1e-3); ratio > 1 {
+		c.free -= 10 * step * min(ratio-1, 1)
+	} else {
+		c.free += step * min(1/max(ratio, 0.1)-1, 1)
+	}
+	c.free = min(max(c.free, leastBeside), mostBeside)
+	c.why = fmt.Sprintf("%s; a bound of %s for what they feel leaves us %s of the time", who, percent(c.bound()),
+		percent(c.want))
+}
+
+// Others says how many sessions of others are at work.
+func Others(n int) string {
+	if n == 1 {
+		return "one session of others is at work"
+	}
+	return fmt.Sprintf("%d sessions of others are at work", n)
+}
+
+func waits(n int) string {
+	if n == 1 {
+		return "one waits"
+	}
+	return fmt.Sprintf("%d wait", n)
+}
+
+// percent writes a share: to one digit behind the point below ten per cent.
+func percent(share float64) string {
+	digits := 0
+	if share < 0.0995 {
+		digits = 1
+	}
+	return strconv.FormatFloat(100*share, 'f', digits, 64) + " %"
+}
+
+func (c *Control) bound() float64 {
+	if c.Bound <= 0 {
+		return UsualBound
+	}
+	return c.Bound
+}
+
+// share is for how much of the time we may be at work beside others; false where that is not known.
+func (c *Control) share() (share float64, known bool) {
+	share = 1
+	for _, f := range c.felt {
+		if s, ok := f.Share(c.bound()); ok {
+			share, known = min(share, s), true
+		}
+	}
+	return share, known
+}
+
+func (c *Control) fade(at time.Duration) {
+	if c.faded == 0 || at < c.faded {
+		c.faded = at
+	}
+	if passed := at - c.faded; passed >= fades/20 {
+		for _, f := range c.felt {
+			f.Fade(math.Exp2(-passed.Seconds() / fades.Seconds()))
+		}
+		c.faded = at
 	}
 }
 
-// Free returns how much of the database is free at an instant, from 0 (others are at work, or may be) to 1, and why it
-// is not more; the empty text where nobody else is at work.
-func (c *Control) Free(at time.Duration) (float64, string) {
+// Feel takes in what a probe showed.
+func (c *Control) Feel(f Feel) {
+	x := c.feltOf(f.Kind)
+	if f.Beside {
+		x.Beside.Add(f.Took)
+	} else {
+		x.Alone.Add(f.Took)
+	}
+}
+
+func (c *Control) feltOf(k FeelKind) *Felt {
+	if c.felt == nil {
+		c.felt = map[FeelKind]*Felt{}
+	}
+	if c.felt[k] == nil {
+		c.felt[k] = &Felt{}
+	}
+	return c.felt[k]
+}
+
+// plenty is how many probes beside us tell enough of what others feel.
+const plenty = 400
+
+// Learns says whether more probes beside us would tell more of what others feel.
+func (c *Control) Learns() bool { return c.feltOf(FeelLookup).Beside.Total < plenty }
+
+// usualWeight is how many probes what is usual at this hour stands for, at the most: fewer than a minute brings.
+const usualWeight = 300
+
+// Expect takes in how long a probe usually takes alone at this hour, before any has been made.
+func (c *Control) Expect(k FeelKind, usual Spread) {
+	if usual.Total > 0 {
+		c.feltOf(k).Alone.Merge(&usual, min(usualWeight/usual.Total, 1))
+	}
+}
+
+// besideBurst is how long a batch lasts beside others where it is known what they feel of it, and spurtsBurst the same
+// in spurts: long enough that what a transaction costs besides its rows does not matter, and short enough to give way
+// within one.
+const (
+	besideBurst = 25 * time.Millisecond
+	spurtsBurst = 40 * time.Millisecond
+)
+
+// Free returns what room there is at an instant, and why it is not all; the empty text where nobody else is at work.
+func (c *Control) Free(at time.Duration) (Room, string) {
 	switch {
 	case !c.seen:
-		return 0, "who else is at work is not known yet"
+		return Room{Spurts: shortBatch}, "who else is at work is not known yet"
 	case at-c.last > Stale:
-		return 0, fmt.Sprintf("who else is at work was last seen %s ago", (at - c.last).Round(time.Second))
+		return Room{Free: min(c.free, 0), Spurts: shortBatch},
+			fmt.Sprintf("who else is at work was last seen %s ago", (at - c.last).Round(time.Second))
 	}
-	return c.free, c.why
+	room := Room{Free: c.free}
+	if c.why != "" {
+		room.Spurts = shortBatch
+	}
+	if c.busy > 0 && at >= c.short {
+		if room.Spurts = spurtsBurst; c.known {
+			room.Burst = besideBurst
+		}
+	}
+	return room, c.why
 }
+
+// State is what a Control knows at a moment, for showing.
+type State struct {
+	Free   float64 // of the database, from -1 to 1
+	Why    string  // it is not more
+	Busy   int     // sessions of others at work
+	Rate   float64 // of what they end, a second
+	Told   bool    // whether that is known
+	Bound  float64
+	Want   float64 // for how much of the time we may be at work beside them; less than 0: not known
+	Worked float64 // for how much of it we are
+	Behind float64 // seconds of the slowest replica
+	Felt   map[FeelKind]Felt99
+}
+
+// Felt99 is the p99 of a probe; 0 where too little is known.
+type Felt99 struct{ Alone, Beside time.Duration }
+
+// State returns what is known at an instant.
+func (c *Control) State(at time.Duration) State {
+	s := State{Busy: c.busy, Rate: max(c.rate, 0), Told: c.asked, Bound: c.bound(), Want: -1, Worked: c.worked,
+		Behind: c.behind, Felt: map[FeelKind]Felt99{}}
+	room, why := c.Free(at)
+	s.Free, s.Why = room.Free, why
+	if c.known && c.busy > 0 {
+		s.Want = c.want
+	}
+	for k, f := range c.felt {
+		var x Felt99
+		if f.Alone.Total >= enoughAlone {
+			x.Alone = f.Alone.Quantile(1 - felt99)
+		}
+		if f.Beside.Total >= enoughBeside {
+			x.Beside = f.Beside.Quantile(1 - felt99)
+		}
+		s.Felt[k] = x
+	}
+	return s
+}
+
+// Busy says whether others were at work at the last look.
+func (c *Control) Busy() bool { return c.busy > 0 }

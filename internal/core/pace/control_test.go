@@ -14,7 +14,7 @@ func day(c *Control, from time.Duration, looks int, busy func(at time.Duration) 
 		at := from + time.Duration(n+1)*every
 		c.Look(at, Look{Busy: busy(at), Span: 2 * every})
 		now, _ := c.Free(at)
-		free = append(free, now)
+		free = append(free, now.Free)
 	}
 	return free
 }
@@ -34,8 +34,8 @@ func TestAloneItTakesAllWithinTenSeconds(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			var x Control
 			x.Look(0, c.first)
-			if free, _ := x.Free(0); free > 0.5 {
-				t.Errorf("it begins with %.2f", free)
+			if room, _ := x.Free(0); room.Free > 0.5 {
+				t.Errorf("it begins with %.2f", room.Free)
 			}
 			free := day(&x, 0, int(c.most/every), nobody)
 			for i := 1; i < len(free); i++ {
@@ -56,28 +56,28 @@ func TestItGivesWayAtOnceAndSaysWhy(t *testing.T) {
 	day(&x, 0, 20, nobody)
 	at := 21 * every
 	x.Look(at, Look{Busy: 2, Span: 2 * every})
-	if free, why := x.Free(at); free != 0 || why != "2 sessions of others are at work" {
-		t.Errorf("it takes %.2f: %q", free, why)
+	if room, why := x.Free(at); room.Free != 0 || !strings.HasPrefix(why, "2 sessions of others are at work; ") {
+		t.Errorf("it takes %.2f: %q", room.Free, why)
 	}
 	x.Look(at+every, Look{Hidden: "GRANT it"})
-	if free, why := x.Free(at + every); free != 0 || why != "GRANT it" {
-		t.Errorf("of what it cannot see it takes %.2f: %q", free, why)
+	if room, why := x.Free(at + every); room.Free != 0 || why != "GRANT it" {
+		t.Errorf("of what it cannot see it takes %.2f: %q", room.Free, why)
 	}
 }
 
 func TestWithoutALookNothingIsFree(t *testing.T) {
 	var x Control
-	if free, why := x.Free(time.Hour); free != 0 || !strings.Contains(why, "not known") {
-		t.Errorf("it takes %.2f: %q", free, why)
+	if room, why := x.Free(time.Hour); room.Free != 0 || !strings.Contains(why, "not known") {
+		t.Errorf("it takes %.2f: %q", room.Free, why)
 	}
 	x.Look(0, Look{Span: 10 * time.Second})
 	day(&x, 0, 20, nobody)
-	if free, why := x.Free(20*every + Stale + 2*time.Second); free != 0 || !strings.Contains(why, "3s ago") {
-		t.Errorf("after a look of long ago it takes %.2f: %q", free, why)
+	if room, why := x.Free(20*every + Stale + 2*time.Second); room.Free != 0 || !strings.Contains(why, "3s ago") {
+		t.Errorf("after a look of long ago it takes %.2f: %q", room.Free, why)
 	}
 	x.Look(time.Hour, Look{Span: every})
-	if free, why := x.Free(time.Hour); free == 0 || why != "" {
-		t.Errorf("after the next look it takes %.2f: %q", free, why)
+	if room, why := x.Free(time.Hour); room.Free == 0 || why != "" {
+		t.Errorf("after the next look it takes %.2f: %q", room.Free, why)
 	}
 }
 
@@ -125,27 +125,27 @@ func TestBatchesAndRestsFollowWhatIsFree(t *testing.T) {
 	s := New(Gentle, Profile{Rows: 200, Rest: 59})
 	run := func(n int) (rest time.Duration) {
 		for range n {
-			rest = s.Done(s.Rows(), time.Duration(s.Rows())*each, 0)
+			rest = s.Done(s.Rows(), time.Duration(s.Rows())*each, 0, 0)
 		}
 		return rest
 	}
 	if rest := run(20); s.Rows() != 200 || rest != 59*200*each {
 		t.Errorf("beside others batches have %d rows and rests last %s", s.Rows(), rest)
 	}
-	s.Free(0.5)
+	s.Free(Room{Free: 0.5})
 	if rest := run(20); s.Rows() != 2750 || rest < 7*2750*each || rest > 8*2750*each {
 		t.Errorf("half free, batches have %d rows and rests last %s", s.Rows(), rest)
 	}
-	s.Free(1)
+	s.Free(Room{Free: 1})
 	if rest := run(20); s.Rows() != 5000 || rest != 0 {
 		t.Errorf("alone, batches have %d rows and rests last %s", s.Rows(), rest)
 	}
-	s.Free(0)
+	s.Free(Room{})
 	if s.Rows() != 200 {
 		t.Errorf("when others come the next batch has %d rows", s.Rows())
 	}
 	s.Change(Careful, Profile{Rows: 200, Rest: 59})
-	s.Free(1)
+	s.Free(Room{Free: 1})
 	if rest := run(20); s.Rows() != 200 || rest != 59*200*each {
 		t.Errorf("the careful pace has batches of %d rows and rests of %s", s.Rows(), rest)
 	}

@@ -33,17 +33,6 @@ func Parse(s string) (Pace, error) {
 // Names are the paces, for whoever wrote another one.
 const Names = "gentle, careful or unlimited"
 
-// Within returns how much of a database is free for a pace, of what a Control says.
-func (p Pace) Within(free float64) float64 {
-	switch p {
-	case Unlimited:
-		return 1
-	case Careful:
-		return 0
-	}
-	return free
-}
-
 // MaxRest is the longest rest after one batch or one piece of reading: where one took seconds, the machine stalled,
 // and resting many times as long relieves nobody. What others suffer while a run works, its signals tell.
 const MaxRest = 4 * time.Second
@@ -51,12 +40,34 @@ const MaxRest = 4 * time.Second
 // ReadRest returns how long to rest after reading or verifying a piece of a slice, in multiples of the time that it
 // took: a twentieth of a processor is in use for each, or as much less as the profile says, where nothing is free, and
 // more the more is free. slow is how much pressure slows the run, from 0 to 1.
-func ReadRest(p Pace, m Profile, free, slow float64) float64 {
-	rest := cmp.Or(m.ReadRest, gentleRest) * stretch(p.Within(free))
+func ReadRest(p Pace, m Profile, room Room, slow float64) float64 {
+	rest := cmp.Or(m.ReadRest, gentleRest) * stretch(p.Within(room).Free)
 	return rest + max(rest, 8)*slow
 }
 
-// stretch is the share of its longest rests that a pace takes where so much is free: at a half an eighth.
+// Room is what a pace may take of a database at a moment.
+type Room struct {
+	// 1: all, without rests; 0: what the careful pace takes; less, to -1: not even that
+	Free float64
+	// how long a batch or a piece of reading may last that goes at once; 0: as Free says
+	Burst time.Duration
+	// how long it may last where it goes in spurts, since others may be at work; 0: it goes at once
+	Spurts time.Duration
+}
+
+// Within returns what a pace takes of the room that a Control says there is.
+func (p Pace) Within(r Room) Room {
+	switch p {
+	case Unlimited:
+		return Room{Free: 1}
+	case Careful:
+		return Room{}
+	}
+	return r
+}
+
+// stretch is the share of its longest rests that a pace takes where so much is free: at a half an eighth, and where not
+// even those are free up to eight times as much.
 func stretch(free float64) float64 { return math.Pow(1-free, 3) }
 
 // Bounds of a batch in rows.
@@ -65,12 +76,13 @@ const (
 	MaxRows = 50_000
 )
 
-// Profile is what a pace keeps to on a kind of database while others are at work. A field of zero: gentleRows, or
+// Profile is what a pace keeps to on a kind of database while others are at work. Rows or rests of zero: gentleRows, or
 // gentleRest.
 type Profile struct {
 	Rows     int     // the most rows of a batch
 	Rest     float64 // how long to rest after a batch, in multiples of the time that it took
 	ReadRest float64 // the same after reading or verifying a piece of a slice
+	Spurt    int     // the fewest rows of a spurt; 0: all goes at once
 }
 
 // gentleRows and gentleRest are for databases that ask for nothing else.
@@ -96,7 +108,8 @@ type Steering struct {
 	profile Profile
 	rows    int
 	short   int // rows of a batch of shortBatch
-	free    float64
+	room    Room
+	costs   costs
 }
 
 // New returns a steering that begins with a small batch and finds its size from there, with a database's profile.
@@ -117,49 +130,63 @@ func (s *Steering) Change(p Pace, m Profile) {
 	*s = *next
 }
 
-// Free tells how much of the database is free, from 0 to 1. Where that is less than before, the next batch is as short
-// at once.
-func (s *Steering) Free(free float64) {
-	if free = s.pace.Within(free); free < s.free {
-		s.rows = min(s.rows, max(int(float64(s.short)*s.target(free)/s.target(0)), s.short))
+// Free tells how much room there is. Where a batch is to be shorter than before, the next one is so at once.
+func (s *Steering) Free(room Room) {
+	room = s.pace.Within(room)
+	if s.target(room) < s.target(s.room) {
+		s.rows = min(s.rows, max(int(float64(s.short)*s.target(room)/s.target(Room{})), s.short))
 	}
-	s.free = free
+	s.room = room
 }
 
 // target is how long a batch should take, in seconds.
-func (s *Steering) target(free float64) float64 {
-	if s.pace == Unlimited {
+func (s *Steering) target(room Room) float64 {
+	switch {
+	case s.pace == Unlimited:
 		return hugeBatch.Seconds()
+	case room.Spurts > 0 && s.profile.Spurt > 0:
+		return room.Spurts.Seconds()
+	case room.Burst > 0:
+		return room.Burst.Seconds()
 	}
-	return shortBatch.Seconds() + free*(longBatch-shortBatch).Seconds()
+	return shortBatch.Seconds() + max(room.Free, 0)*(longBatch-shortBatch).Seconds()
 }
 
+// manyRows is by how many times more rows a batch may have that lasts long beside others.
+const manyRows = 5
+
 // most is how many rows a batch may have.
-func (s *Steering) most(free float64) int {
+func (s *Steering) most(room Room) int {
 	if s.pace == Unlimited {
 		return MaxRows
 	}
-	return s.profile.Rows + int(free*float64(MaxRows-s.profile.Rows))
+	rows := s.profile.Rows + int(max(room.Free, 0)*float64(MaxRows-s.profile.Rows))
+	if s.target(room) > shortBatch.Seconds() && room.Spurts > 0 {
+		rows = max(rows, min(manyRows*s.profile.Rows, MaxRows))
+	}
+	return rows
 }
 
 // Rows returns how many rows the next batch should take.
 func (s *Steering) Rows() int { return s.rows }
 
-// Done tells how long a batch of rows worked, and how much pressure slows the run, from 0 to 1. It returns the rest
-// before the next: at the most of pressure, as long again (without a rest otherwise, four times the batch's own time),
-// and never more than MaxRest. The size at most doubles or halves from one batch to the next, so that one outlier does
-// not throw it.
-func (s *Steering) Done(rows int, took time.Duration, slow float64) (rest time.Duration) {
+// Done tells how long a batch of rows took, how much of that were breaks between its spurts, and how much pressure
+// slows the run, from 0 to 1. It returns the rest before the next, in multiples of what the batch worked, which others
+// like it tell: at the most of pressure, as long again (without a rest otherwise, four times the batch's own work), and
+// never more than MaxRest. The size at most doubles or halves from one batch to the next, so that one outlier does not
+// throw it.
+func (s *Steering) Done(rows int, took, breaks time.Duration, slow float64) (rest time.Duration) {
 	if rows > 0 && took > 0 {
 		each := took.Seconds() / float64(rows)
-		s.rows = steer(s.rows, rows, s.target(s.free)/each, s.most(s.free))
-		s.short = steer(s.short, rows, s.target(0)/each, s.most(0))
+		s.rows = steer(s.rows, rows, s.target(s.room)/each, s.most(s.room))
+		s.short = steer(s.short, rows, s.target(Room{})/each, s.most(Room{}))
 	}
 	times := 0.0
 	if s.pace != Unlimited {
-		times = s.profile.Rest * stretch(s.free)
+		times = s.profile.Rest * stretch(s.room.Free)
 	}
-	return min(time.Duration(float64(took)*(times+max(times, 4)*slow)), MaxRest)
+	worked := s.costs.of(rows, took-breaks)
+	return min(time.Duration(float64(worked)*(times+max(times, 4)*slow)), MaxRest)
 }
 
 // steer returns how many rows the next batch takes instead of size, where so many would be wanted after a batch of

@@ -14,7 +14,7 @@ func TestBatchesFindTheirSize(t *testing.T) {
 		{Unlimited, time.Microsecond, MaxRows}, {Unlimited, 100 * time.Microsecond, 4000}} {
 		s := New(c.pace, Profile{})
 		for range 30 {
-			rest := s.Done(s.Rows(), time.Duration(s.Rows())*c.perRow, 0)
+			rest := s.Done(s.Rows(), time.Duration(s.Rows())*c.perRow, 0, 0)
 			if (rest > 0) != (c.pace != Unlimited) {
 				t.Fatalf("%s rests %s", c.pace, rest)
 			}
@@ -33,9 +33,31 @@ func TestPressureMakesRestsLonger(t *testing.T) {
 	}{{Gentle, 0, 95 * time.Millisecond}, {Gentle, 1, 190 * time.Millisecond}, {Unlimited, 0, 0},
 		{Unlimited, 0.5, 10 * time.Millisecond}} {
 		s := New(c.pace, Profile{})
-		if rest := s.Done(s.Rows(), 5*time.Millisecond, c.slow); rest != c.want {
+		if rest := s.Done(s.Rows(), 5*time.Millisecond, 0, c.slow); rest != c.want {
 			t.Errorf("%s at a pressure of %v: a rest of %s, want %s", c.pace, c.slow, rest, c.want)
 		}
+	}
+}
+
+// A batch that was held up, by whatever, is no more work than the others: also where most are.
+func TestWaitingIsNoWork(t *testing.T) {
+	s := New(Careful, Profile{Rows: 200, Rest: 19})
+	var rest time.Duration
+	for n := range 200 {
+		took := time.Duration(s.Rows()) * 20 * time.Microsecond
+		if n%4 != 0 {
+			took += time.Duration(n%4) * 80 * time.Millisecond
+		}
+		rest = s.Done(s.Rows(), took, 0, 0)
+		if worked := time.Duration(s.Rows()) * 20 * time.Microsecond; n > 20 && rest > 3*19*worked {
+			t.Fatalf("batch %d of %d rows took %s, and the rest is %s", n, s.Rows(), took, rest)
+		}
+	}
+	for range 16 { // what lasts is the work of another table
+		rest = s.Done(s.Rows(), 30*time.Millisecond, 0, 0)
+	}
+	if rest != 19*30*time.Millisecond {
+		t.Errorf("where each batch takes 30 ms, the rest is %s", rest)
 	}
 }
 
@@ -80,12 +102,12 @@ func TestAShortLastPieceSaysNothing(t *testing.T) {
 
 func TestOneOutlierDoesNotThrowTheSize(t *testing.T) {
 	s := New(Gentle, Profile{})
-	s.Done(500, 5*time.Millisecond, 0)
-	if rest := s.Done(500, 10*time.Second, 1); s.Rows() < 250 || rest != MaxRest {
+	s.Done(500, 5*time.Millisecond, 0, 0)
+	if rest := s.Done(500, 10*time.Second, 0, 1); s.Rows() < 250 || rest != MaxRest {
 		t.Errorf("one slow batch made it %d, with a rest of %s", s.Rows(), rest)
 	}
 	s = New(Gentle, Profile{})
-	s.Done(3, time.Microsecond, 0)
+	s.Done(3, time.Microsecond, 0, 0)
 	if s.Rows() != 500 {
 		t.Errorf("a short last batch made it %d", s.Rows())
 	}
@@ -100,7 +122,7 @@ func TestReadingRestsAsThePaceAndTheDatabaseAsk(t *testing.T) {
 	}{{Careful, Profile{}, 0, 19}, {Gentle, Profile{Rest: 59, ReadRest: 39}, 0, 39},
 		{Gentle, Profile{ReadRest: 39}, 1, 78}, {Unlimited, Profile{ReadRest: 39}, 0, 0},
 		{Unlimited, Profile{}, 0.5, 4}} {
-		if got := ReadRest(c.pace, c.profile, 0, c.slow); got != c.want {
+		if got := ReadRest(c.pace, c.profile, Room{}, c.slow); got != c.want {
 			t.Errorf("at the %s pace, with %+v and %.1f of pressure, reading rests %.1f times, want %.1f", c.pace,
 				c.profile, c.slow, got, c.want)
 		}
@@ -119,24 +141,24 @@ func TestParseKnowsThePaces(t *testing.T) {
 func TestAnotherPaceBeginsGently(t *testing.T) {
 	s := New(Unlimited, Profile{})
 	for range 10 {
-		s.Done(s.Rows(), 10*time.Millisecond, 0)
+		s.Done(s.Rows(), 10*time.Millisecond, 0, 0)
 	}
 	if s.Rows() != MaxRows {
 		t.Fatalf("batches are of %d rows", s.Rows())
 	}
 	s.Change(Gentle, Profile{})
-	if rest := s.Done(s.Rows(), 5*time.Millisecond, 0); s.Rows() != 500 || rest != 95*time.Millisecond {
+	if rest := s.Done(s.Rows(), 5*time.Millisecond, 0, 0); s.Rows() != 500 || rest != 95*time.Millisecond {
 		t.Errorf("gentle batches are of %d rows, with a rest of %s", s.Rows(), rest)
 	}
 	s.Change(Gentle, Profile{Rows: 200, Rest: 39})
-	if rest := s.Done(s.Rows(), 5*time.Millisecond, 0); s.Rows() != 200 || rest != 195*time.Millisecond {
+	if rest := s.Done(s.Rows(), 5*time.Millisecond, 0, 0); s.Rows() != 200 || rest != 195*time.Millisecond {
 		t.Errorf("batches of a database with a profile of its own are of %d rows, with a rest of %s", s.Rows(), rest)
 	}
 	s.Change(Gentle, Profile{})
-	s.Done(s.Rows(), time.Second, 0) // the database is slow
+	s.Done(s.Rows(), time.Second, 0, 0) // the database is slow
 	small := s.Rows()
 	s.Change(Unlimited, Profile{})
-	if rest := s.Done(s.Rows(), 100*time.Millisecond, 0); small >= 500 || s.Rows() > 2*small || rest != 0 {
+	if rest := s.Done(s.Rows(), 100*time.Millisecond, 0, 0); small >= 500 || s.Rows() > 2*small || rest != 0 {
 		t.Errorf("from %d rows it jumps to %d, with a rest of %s", small, s.Rows(), rest)
 	}
 }

@@ -26,6 +26,22 @@ func NewPieces() Pieces { return Pieces{size: 1} }
 // Rows returns how many rows the next piece should have.
 func (p *Pieces) Rows() int { return MinRows << p.size }
 
+// Within returns how many rows a piece may have that is to take so long: no fewer than Rows.
+func (p *Pieces) Within(d time.Duration) int {
+	each := p.each[p.size]
+	if each <= 0 {
+		return p.Rows()
+	}
+	return min(max(int(d.Seconds()/each), p.Rows()), MaxRows)
+}
+
+// Took tells how long a piece of another size took, which Within gave.
+func (p *Pieces) Took(rows int, took time.Duration) {
+	if each := &p.each[p.size]; rows >= p.Rows() && took > 0 {
+		*each += (took.Seconds()/float64(rows) - *each) / 4
+	}
+}
+
 // Done tells how long a piece of rows took.
 func (p *Pieces) Done(rows int, took time.Duration) {
 	if rows < p.Rows() || took <= 0 { // a short last piece says nothing

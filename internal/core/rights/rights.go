@@ -21,6 +21,7 @@ const (
 type Role string
 
 const (
+	Nobody        Role = "none" // in all sources: what somebody may do is what they may in single ones
 	Viewer        Role = "viewer"
 	Operator      Role = "operator"
 	Approver      Role = "approver"
@@ -28,12 +29,13 @@ const (
 )
 
 // Roles are all roles, those with the fewest rights first.
-var Roles = []Role{Viewer, Operator, Approver, Administrator}
+var Roles = []Role{Nobody, Viewer, Operator, Approver, Administrator}
 
 // Rights are all rights.
 var Rights = []Right{See, Rows, Operate, Approve, Administer}
 
 var granted = map[Role][]Right{
+	Nobody:        {},
 	Viewer:        {See},
 	Operator:      {See, Operate},
 	Approver:      {See, Approve},

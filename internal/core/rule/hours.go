@@ -2,6 +2,7 @@ package rule
 
 import (
 	"fmt"
+	"math"
 	"strconv"
 	"strings"
 	"time"
@@ -100,6 +101,38 @@ func limitText(limits pace.Limits) string {
 		}
 	}
 	return strings.Join(parts, ", ")
+}
+
+// pace reads how hard a run works: one of the names of paces, or how much slower others may become for the gentle one.
+func (r *reader) pace(n ast.Node) (p pace.Pace, bound float64) {
+	if _, named := n.(*ast.StringNode); n == nil || named {
+		p, err := pace.Parse(r.text("pace", n, false, ""))
+		if err != nil {
+			r.fail("pace", err.Error()+", or a bound like {bound: 10%}", "")
+		}
+		return p, 0
+	}
+	f := r.mapping("pace", n, "bound")
+	text := r.text("pace.bound", f["bound"], f != nil, "write `pace: {bound: 10%}`")
+	if text == "" {
+		return pace.Gentle, 0
+	}
+	v, err := strconv.ParseFloat(strings.TrimSpace(strings.TrimSuffix(text, "%")), 64)
+	if err != nil || !strings.HasSuffix(text, "%") || !(v >= 100*pace.LeastBound && v <= 100*pace.MostBound) {
+		r.fail("pace.bound", fmt.Sprintf("%q is no bound for how much slower others may become", text),
+			fmt.Sprintf("write one from %g%% to %g%%; to heed nobody, write `pace: unlimited`", 100*pace.LeastBound,
+				100*pace.MostBound))
+		return pace.Gentle, 0
+	}
+	return pace.Gentle, v / 100
+}
+
+// paceText writes the pace as a rule does.
+func (p *RulePace) paceText() string {
+	if p.Bound > 0 {
+		return "{bound: " + strconv.FormatFloat(math.Round(1e6*p.Bound)/1e4, 'f', -1, 64) + "%}"
+	}
+	return string(p.Pace)
 }
 
 // hours reads when and how hard a run may work.

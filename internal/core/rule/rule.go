@@ -59,10 +59,13 @@ type RuleThen struct {
 
 // RulePace is when and how fast a run may work.
 type RulePace struct {
-	Pace   pace.Pace `json:"pace"`
-	Window []Window  `json:"window,omitempty"` // when a run may work; none: at any time
-	Budget *Budget   `json:"budget,omitempty"` // of one window
-	Log    *Log      `json:"log,omitempty"`    // what a run may make the database write to its log
+	Pace pace.Pace `json:"pace"`
+	// how much slower others may become beside the gentle pace, as a share of what their statements take at the p99;
+	// left out: a tenth
+	Bound  float64  `json:"bound,omitempty"`
+	Window []Window `json:"window,omitempty"` // when a run may work; none: at any time
+	Budget *Budget  `json:"budget,omitempty"` // of one window
+	Log    *Log     `json:"log,omitempty"`    // what a run may make the database write to its log
 	// of signals, by their names, in the signal's unit; null: none
 	Limits     pace.Limits `json:"limits,omitempty"`
 	Partitions Way         `json:"partitions,omitempty"` // WayRows: none leaves as a whole; empty: those that can
@@ -318,7 +321,7 @@ func Compare(before, after *Rule) []string {
 	note("omit", strings.Join(before.Omit, ", "), strings.Join(after.Omit, ", "))
 	note("mask", maskText(before.Mask), maskText(after.Mask))
 	note("confirm", before.Confirm, after.Confirm)
-	note("pace", string(before.Pace), string(after.Pace))
+	note("pace", before.paceText(), after.paceText())
 	note("window", windowText(before.Window), windowText(after.Window))
 	note("budget", before.Budget.String(), after.Budget.String())
 	note("log", before.Log.String(), after.Log.String())

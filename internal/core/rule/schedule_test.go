@@ -142,3 +142,30 @@ func TestLimitsOfScheduledRuns(t *testing.T) {
 		t.Errorf("no limit: %q", got)
 	}
 }
+
+func TestABoundIsAShareThatCanBeKept(t *testing.T) {
+	for text, want := range map[string]float64{"{bound: 10%}": 0.1, "{bound: 2.5 %}": 0.025, "{bound: 100%}": 1,
+		"{bound: 1%}": 0.01, "gentle": 0, "{bound: 0%}": -1, "{bound: 1000%}": -1, "{bound: 0.1}": -1,
+		"{bound: -5%}":  -1,
+		"{bound: NaN%}": -1, "{bound: many}": -1, "{bound: [1%]}": -1, "{}": -1, "[10%]": -1, "{limit: 3%}": -1} {
+		docs, problems := Parse(
+			"f",
+			[]byte("rule: scans\nsource: harbour\ntable: scan\nage: scanned_at\nthen: purge\n"+
+				"clauses:\n  - keep: P1Y\npace: "+text+"\n"),
+		)
+		if want < 0 {
+			if len(problems) == 0 || !strings.HasPrefix(problems[0].Field, "pace") || problems[0].Remedy == "" {
+				t.Errorf("%s: %v", text, problems)
+			}
+			continue
+		}
+		if len(problems) > 0 || len(docs) != 1 || docs[0].Rule.Bound != want {
+			t.Errorf("%s: %v", text, problems)
+			continue
+		}
+		again, problems := Parse("f", []byte(Write(&docs[0].Rule)))
+		if len(problems) > 0 || again[0].Rule.Bound != want || again[0].Rule.Pace != docs[0].Rule.Pace {
+			t.Errorf("%s: written as\n%s", text, Write(&docs[0].Rule))
+		}
+	}
+}

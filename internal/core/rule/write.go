@@ -61,8 +61,8 @@ func Write(r *Rule) string {
 	w.list(0, "omit", r.Omit)
 	w.masks(0, r.Mask)
 	w.field(0, "confirm", r.Confirm)
-	if r.Pace != "" && r.Pace != pace.Gentle {
-		w.field(0, "pace", string(r.Pace))
+	if r.Pace != "" && r.Pace != pace.Gentle || r.Bound > 0 {
+		w.plain(0, "pace", r.paceText())
 	}
 	if len(r.Window) == 1 {
 		w.plain(0, "window", strconv.Quote(r.Window[0].String()))

@@ -13,7 +13,6 @@ import (
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
 
-	"ambercellar/internal/core/pace"
 	"ambercellar/internal/core/period"
 	"ambercellar/internal/core/shape"
 )
@@ -403,11 +402,7 @@ func (r *reader) rule(f map[string]ast.Node) {
 	}
 	r.clauses(f["clauses"])
 	r.agree()
-	p, err := pace.Parse(r.text("pace", f["pace"], false, ""))
-	if err != nil {
-		r.fail("pace", err.Error(), "")
-	}
-	out.Pace = p
+	out.Pace, out.Bound = r.pace(f["pace"])
 	r.hours(f)
 	out.Schedule, out.Limit = r.schedule(f["schedule"]), r.limit(f["limit"])
 	out.Requires = r.requires(f["requires"])

@@ -26,6 +26,15 @@ func (c *Chunk) Size() int { return c.size }
 // Weight is about how many bytes the rows take as they are read: what varies in length, and eight for each value.
 func (c *Chunk) Weight() int64 { return int64(c.Size()) + 8*int64(len(c.Values)) }
 
+// Part returns the rows from one up to another, but not that one. It shares their values.
+func (c *Chunk) Part(from, to int) *Chunk {
+	out := &Chunk{Width: c.Width, Values: c.Values[from*c.Width : to*c.Width]}
+	for i := range out.Values {
+		out.size += len(out.Values[i].B)
+	}
+	return out
+}
+
 // Append adds copies of another chunk's rows.
 func (c *Chunk) Append(o *Chunk) {
 	c.Width = o.Width

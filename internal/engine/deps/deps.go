@@ -9,6 +9,7 @@ import (
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/approval"
+	"ambercellar/internal/core/pace"
 	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/engine/watch"
 	"ambercellar/internal/source"
@@ -28,6 +29,17 @@ type Deps struct {
 	// nil:
 	// nobody can be asked, and what has to be approved waits.
 	Allowed func(context.Context, Need) (context.Context, error)
+}
+
+// Usually is what the catalog, which may be opened later than the watchers are wired, keeps of how long probes take.
+func (d *Deps) Usually(ctx context.Context, source string, at time.Time) (map[pace.FeelKind]pace.Spread, error) {
+	return d.Catalog.Usually(ctx, source, at)
+}
+
+// LearnUsual adds to that.
+func (d *Deps) LearnUsual(ctx context.Context, source string, at time.Time,
+	felt map[pace.FeelKind]pace.Spread) error {
+	return d.Catalog.LearnUsual(ctx, source, at, felt)
 }
 
 // Need is something that others may have to approve before it is carried out.

@@ -48,7 +48,7 @@ func (q *restoration) openTable(ctx context.Context) (target, error) {
 	}
 	q.pace = pace.New(p, pace.Profile{Rows: x.db.Reads().Gentle.Rows}) // somebody waits for what is restored
 	q.batch.Store(int64(q.pace.Rows()))
-	q.watcher, q.unwatch = q.Watch.Of(x.db)
+	q.watcher = q.Watch.Of(x.db, x.name, nil, 0)
 	if p == pace.Unlimited && x.db.Reads().ParallelWrites {
 		q.workers = 2
 	}
@@ -105,8 +105,7 @@ func (x *tableTarget) deliver(ctx context.Context, m *archive.Manifest, rows *va
 	if x.restore.Conflicts == ConflictsReplace {
 		request.Replace = func(there *value.Chunk) error { return x.keepReplaced(ctx, t, f.to, there) }
 	}
-	begun := x.Now()
-	out, unsure, err := x.put(ctx, request)
+	out, unsure, begun, err := x.put(ctx, request)
 	if err != nil {
 		return err
 	}
@@ -123,13 +122,16 @@ func (x *tableTarget) deliver(ctx context.Context, m *archive.Manifest, rows *va
 	if err != nil {
 		return err
 	}
-	return tables.Rest(ctx, pause)
+	return source.Rest(ctx, pause)
 }
 
-// put puts rows back in one transaction. unsure says that a try whose connection broke may have done so.
+// put puts rows back in one transaction. unsure says that a try whose connection broke may have done so, begun when
+// the last try began.
 func (x *tableTarget) put(ctx context.Context, request source.RestoreRequest) (out *source.RestoreOutcome, unsure bool,
-	err error) {
+	begun time.Time, err error) {
 	err = tables.Retry(ctx, x.Log, func() (err error) {
+		begun = x.Now()
+		defer x.watcher.Work()()
 		out, err = x.db.Restore(ctx, request)
 		switch {
 		case err == nil || errors.Is(err, source.ErrBusy):
@@ -144,7 +146,7 @@ func (x *tableTarget) put(ctx context.Context, request source.RestoreRequest) (o
 			Remedy: fmt.Sprintf("%d rows of this restore had been put back before; they stay, and a new "+
 				"request skips them", x.restore.Restored)}
 	}, x.waiting(ctx))
-	return out, unsure, err
+	return out, unsure, begun, err
 }
 
 // book counts what became of the rows of a transaction, and returns how long to rest after it.
@@ -161,9 +163,9 @@ func (x *tableTarget) book(ctx context.Context, request source.RestoreRequest, o
 			return 0, err
 		}
 	}
-	free, _ := x.watcher.Free()
-	x.pace.Free(free)
-	pause := x.pace.Done(request.Rows.Rows(), x.Now().Sub(begun), 0)
+	room, _ := x.watcher.Free()
+	x.pace.Free(room)
+	pause := x.pace.Done(request.Rows.Rows(), x.Now().Sub(begun), 0, 0)
 	x.batch.Store(int64(x.pace.Rows()))
 	return pause, x.counted(ctx, int64(request.Rows.Rows()), out.Inserted, out.Skipped)
 }

@@ -83,10 +83,9 @@ type delivery struct {
 	books    sync.Mutex     // over what delivering changes
 	expect   value.Set      // of the rows that went to the target
 	pace     *pace.Steering // of rows that go into a table
-	watcher  *watch.Watcher // of who else is at work there
-	unwatch  func()
-	batch    atomic.Int64  // rows of the next transaction, by the pace
-	replaced *replacedRows // what was replaced, once something is
+	watcher  *watch.User    // of who else is at work there; nil where rows go into a file
+	batch    atomic.Int64   // rows of the next transaction, by the pace
+	replaced *replacedRows  // what was replaced, once something is
 }
 
 func (q *restoration) run(ctx context.Context) error {
@@ -111,9 +110,7 @@ func (q *restoration) run(ctx context.Context) error {
 		return err
 	}
 	defer func() {
-		if q.unwatch != nil {
-			q.unwatch()
-		}
+		q.watcher.Leave()
 	}()
 	if q.related {
 		// kept before the first row is put back or replaced

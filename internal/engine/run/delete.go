@@ -30,7 +30,7 @@ func (r *Execution) deleteSlice(ctx context.Context, w *Work, journal []source.J
 		todo, number = todo[n:], number+1
 	}
 	for round := 0; round < lockedRounds && len(locked) > 0; round++ {
-		if err := tables.Rest(ctx, lockedWait); err != nil {
+		if err := source.Rest(ctx, lockedWait); err != nil {
 			return err
 		}
 		row, err := r.deleteBatch(ctx, w, number, true, locked)
@@ -93,6 +93,7 @@ func (r *Execution) changePace() {
 	if p, ok := r.paces.LoadAndDelete(r.Run.ID); ok {
 		r.Run.Pace = string(p.(pace.Pace))
 		r.pace.Change(p.(pace.Pace), r.profile)
+		r.watcher.Heed(r.bound())
 		r.SetReading()
 	}
 }
@@ -103,7 +104,7 @@ func (r *Execution) deleteBatch(ctx context.Context, w *Work, number int, again 
 	b := source.Batch{Lease: r.leases[r.table.Name], Segment: w.number, Number: number, Retry: again,
 		Ordinals: ordinals,
 		Locators: w.slice.Locators, Digests: w.Digests, Columns: w.pass.columns, LockWait: tables.LockWait,
-		Bytes: w.bytes * int64(len(ordinals)) / max(int64(len(w.Digests)), 1)}
+		Bytes: w.bytes * int64(len(ordinals)) / max(int64(len(w.Digests)), 1), Spurts: r.inSpurts(r.deletes)}
 	return r.transact(ctx, w, again, func(sel source.Selection) (rows []*source.JournalRow, err error) {
 		b.Selection = sel
 		if len(w.related) > 0 {
@@ -135,7 +136,7 @@ func (r *Execution) transact(ctx context.Context, w *Work, again bool, fn func(s
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
-	tried := r.Now()
+	tried, paused := r.Now(), time.Duration(0)
 	var rows []*source.JournalRow
 	err := r.retry(ctx, func() error {
 		defer r.gates(w.pass)()
@@ -146,7 +147,8 @@ func (r *Execution) transact(ctx context.Context, w *Work, again bool, fn func(s
 		if err != nil {
 			return err
 		}
-		tried = r.Now()
+		tried, paused = r.Now(), r.deletes.Breaks()
+		defer r.watcher.Work()()
 		rows, err = fn(sel)
 		return err
 	}, func(err error) {
@@ -160,16 +162,16 @@ func (r *Execution) transact(ctx context.Context, w *Work, again bool, fn func(s
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
-	pause, err := r.booked(ctx, rows, again, r.Now().Sub(tried))
+	pause, err := r.booked(ctx, rows, again, r.Now().Sub(tried), r.deletes.Breaks()-paused)
 	if err != nil {
 		return nil, err
 	}
-	return rows[0], tables.Rest(ctx, pause)
+	return rows[0], source.Rest(ctx, pause)
 }
 
 // booked books the journal rows of a transaction, those of the slice first, and returns how long to rest after it.
 func (r *Execution) booked(ctx context.Context, rows []*source.JournalRow, again bool,
-	took time.Duration) (pause time.Duration, err error) {
+	took, breaks time.Duration) (pause time.Duration, err error) {
 	r.booking.Lock()
 	defer r.booking.Unlock()
 	r.Run.Reason = r.load.reason
@@ -187,9 +189,9 @@ func (r *Execution) booked(ctx context.Context, rows []*source.JournalRow, again
 			together += x.Rows
 		}
 	}
-	free, _ := r.free(pace.Pace(r.Run.Pace))
-	r.pace.Free(free)
-	pause = r.pace.Done(together, took-max(row.Flushed-shortFlush, 0), r.load.pressure.Slow)
+	room, _ := r.free(pace.Pace(r.Run.Pace))
+	r.pace.Free(room)
+	pause = r.pace.Done(together, took-max(row.Flushed-shortFlush, 0), breaks, r.load.pressure.Slow)
 	r.efforts.add(catalog.EffortStage, StageDelete, took)
 	r.efforts.add(catalog.EffortRest, r.restFor(pace.Pace(r.Run.Pace)), pause)
 	for _, x := range rows {

@@ -31,6 +31,7 @@ type Mover struct {
 	SliceRows  int      // of a slice; 0: as many as there can be
 	FamilyRows int      // of a slice with related rows, where it is not found out as the run goes
 	paces      sync.Map // id of a run → pace.Pace, for its next batch
+	courses    sync.Map // id of a run that works → *course
 }
 
 // Leave is called when a run has stopped working, with the cause, and returns it.

@@ -17,7 +17,6 @@ import (
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/engine/due"
 	"ambercellar/internal/engine/refuse"
-	"ambercellar/internal/engine/tables"
 	"ambercellar/internal/source"
 )
 
@@ -269,7 +268,7 @@ func (r *Execution) detach(ctx context.Context, partition *catalog.Part) error {
 		if err := r.show(ctx, true); err != nil {
 			return err
 		}
-		if err := tables.Rest(ctx, detachWait); err != nil {
+		if err := source.Rest(ctx, detachWait); err != nil {
 			return errors.Join(err, r.attach(context.WithoutCancel(ctx), partition))
 		}
 		r.Run.Reason = ""

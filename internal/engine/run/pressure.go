@@ -5,13 +5,13 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/calendar"
 	"ambercellar/internal/core/pace"
 	"ambercellar/internal/engine/refuse"
-	"ambercellar/internal/engine/tables"
 	"ambercellar/internal/source"
 )
 
@@ -30,6 +30,7 @@ type load struct {
 	logBase  int64             // what the run's log bytes were when this execution began
 	locks    []growth          // deadlocks, as counted by the server, within the last minute
 	reason   string            // why it goes slower, or rests
+	late     string            // that it will not take the rows of its budget in its window
 	slow     *catalog.Slowdown // that lasts
 	unsaved  []catalog.Slowdown
 	rates    []float64 // of the last batches, in rows a second
@@ -89,7 +90,7 @@ func (r *Execution) giveWay(ctx context.Context) error {
 			return err
 		}
 		begun := time.Now()
-		if err := tables.Rest(ctx, SampleEvery); err != nil {
+		if err := source.Rest(ctx, SampleEvery); err != nil {
 			return err
 		}
 		r.efforts.add(catalog.EffortRest, r.load.pressure.Signal, time.Since(begun))
@@ -100,7 +101,8 @@ func (r *Execution) giveWay(ctx context.Context) error {
 // judge asks for the signals, where it is time to, and puts them beside their limits.
 func (r *Execution) judge(ctx context.Context, now time.Time) {
 	l := &r.load
-	if now.Sub(l.asked) >= SampleEvery {
+	asked := now.Sub(l.asked) >= SampleEvery
+	if asked {
 		values, err := r.source.Signals(context.WithoutCancel(ctx), r.table)
 		if err != nil { // the batch will say so too, and wait for the database
 			r.Log.Warn("not all signals of the database can be read", "run", r.Run.ID, "error", err)
@@ -125,8 +127,9 @@ func (r *Execution) judge(ctx context.Context, now time.Time) {
 	}
 	before := l.pressure
 	l.pressure = pace.Judge(values, pace.Pace(r.Run.Pace), r.limits())
-	l.pressure.Free, l.pressure.Why = r.free(pace.Pace(r.Run.Pace))
-	r.pace.Free(l.pressure.Free)
+	room, why := r.free(pace.Pace(r.Run.Pace))
+	l.pressure.Free, l.pressure.Why = max(room.Free, 0), why
+	r.pace.Free(room)
 	for _, x := range l.pressure.Readings {
 		if (x.Signal == pace.Blocked || x.Signal == pace.Deadlocks) && x.Level == pace.Over && !before.Rest {
 			r.pace.Shrink()
@@ -136,6 +139,9 @@ func (r *Execution) judge(ctx context.Context, now time.Time) {
 	shown := l.pressure // others read it while the next is being judged
 	r.Run.Pressure, r.Run.BatchRows = &shown, r.pace.Rows()
 	r.slowed(now)
+	if asked {
+		r.moment(now)
+	}
 }
 
 // deadShare of a table's rows may be dead before a run goes slower for them: more than autovacuum waits for by
@@ -170,6 +176,9 @@ func (r *Execution) slowed(now time.Time) {
 		l.reason = "slower: " + p.Reason
 	} else if p.Why != "" {
 		l.reason = "careful: " + p.Why
+	}
+	if l.late != "" {
+		l.reason = strings.TrimPrefix(l.reason+"; "+l.late, "; ")
 	}
 	r.Run.Reason = l.reason
 	if l.slow != nil && l.slow.Rests == p.Rest && p.Reason != "" {
@@ -234,6 +243,7 @@ func (r *Execution) withinWindow(now time.Time) error {
 	if b == nil {
 		return nil
 	}
+	r.load.late = r.late(span, now)
 	next := calendar.SharedAfter(span, hours...)
 	if b.Rows > 0 && r.Run.WindowRows >= b.Rows {
 		return r.restUntil(next, fmt.Sprintf("it has taken the %d rows of its budget for this window",
@@ -243,6 +253,29 @@ func (r *Execution) withinWindow(now time.Time) error {
 		return r.restUntil(next, fmt.Sprintf("it has worked for %s, its budget for this window", b.Time), zone)
 	}
 	return nil
+}
+
+// earlyOn is after which share of a window it is told whether a run will take what its budget gives it, onTime the
+// share of that which counts as all.
+const earlyOn, onTime = 0.1, 0.8
+
+// late says in words that a run will not take the rows of its budget in its window at the rate that it goes at; empty:
+// it will, or that cannot be told yet.
+func (r *Execution) late(span calendar.Span, now time.Time) string {
+	b, worked := r.rule.Budget, now.Sub(r.Run.WindowBegan.Time)
+	want := min(b.Rows, r.Run.WindowRows+r.Run.Due-r.Run.Done())
+	if b.Rows == 0 || want <= 0 || worked.Seconds() < earlyOn*span.To.Sub(span.From).Seconds() {
+		return ""
+	}
+	left := span.To.Sub(now)
+	if limit := b.Length(); limit > 0 {
+		left = min(left, limit-worked)
+	}
+	takes := float64(r.Run.WindowRows) * (1 + max(left.Seconds(), 0)/max(worked.Seconds(), 1))
+	if takes >= onTime*float64(want) {
+		return ""
+	}
+	return fmt.Sprintf("behind its budget: at this rate it takes about %.0f of %d rows in this window", takes, want)
 }
 
 // guardFor is how long what the guard rails of the source say of its hours is taken for granted.
@@ -352,25 +385,25 @@ func (r *Execution) SetReading() {
 // readRest is how long to rest after a piece of reading or verifying, in multiples of the time that it took.
 func (r *Execution) readRest() float64 {
 	h := r.reading.Load()
-	free, _ := r.free(h.pace)
-	return pace.ReadRest(h.pace, r.profile, free, h.slow)
+	room, _ := r.free(h.pace)
+	return pace.ReadRest(h.pace, r.profile, room, h.slow)
 }
 
-// free returns how much of the database a pace may take now, from 0 to 1, and what keeps it from taking all.
-func (r *Execution) free(p pace.Pace) (float64, string) {
+// free returns what room there is in the database for a pace now, and why it is not all.
+func (r *Execution) free(p pace.Pace) (pace.Room, string) {
 	switch {
 	case p != pace.Gentle:
-		return p.Within(0), ""
+		return p.Within(pace.Room{}), ""
 	case r.watcher == nil: // a run of a test's own making
-		return 0, ""
+		return pace.Room{}, ""
 	}
 	return r.watcher.Free()
 }
 
 // freely says whether a run may take all that the database has.
 func (r *Execution) freely() bool {
-	free, _ := r.free(pace.Pace(r.Run.Pace))
-	return free == 1
+	room, _ := r.free(pace.Pace(r.Run.Pace))
+	return room.Free == 1
 }
 
 // restFor is what the pace rests for, as its time is summed up.

@@ -231,7 +231,7 @@ func (r *Execution) purgeStretch(ctx context.Context, from source.Purger, x *str
 			return nil, err
 		case stopped != nil && x.to != nil && busy < busyTries: // by the neighbour, perhaps
 			busy++
-			if err := tables.Rest(ctx, tables.LockWait); err != nil {
+			if err := source.Rest(ctx, tables.LockWait); err != nil {
 				return nil, err
 			}
 			continue

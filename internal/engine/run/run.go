@@ -65,18 +65,20 @@ type pacing struct {
 	workers int          // transactions that go side by side; 0 and 1: one
 	family  int          // rows of the slice that a slice with related rows should have; 0: not known yet
 	load    load
-	watcher *watch.Watcher // of who else is at work
-	unwatch func()
+	watcher *watch.User           // of who else is at work; nil before it looks
 	reading atomic.Pointer[haste] // of what goes on beside the batches
 	// until when what goes on beside the batches rests, in nanoseconds since the process began
 	resting atomic.Int64
 	restsOn atomic.Pointer[string] // the signal that they rest for
 	rested  atomic.Int64           // how long reading has rested, in nanoseconds
 	efforts efforts
+	course  *course                     // nil before it works
 	pieces  atomic.Pointer[pace.Pieces] // how much is read at a time where reading rests
-	logAt   *int64                      // what the database had logged when it was last asked
-	guard   calendar.Hours              // when runs may work on the source, as it was last read
-	guarded time.Time                   // when that was
+	reads   *pace.Spurts                // in which it reads, and deletes, beside others
+	deletes *pace.Spurts
+	logAt   *int64         // what the database had logged when it was last asked
+	guard   calendar.Hours // when runs may work on the source, as it was last read
+	guarded time.Time      // when that was
 }
 
 // progress is how far an execution is, and what of it was shown and saved.
@@ -108,7 +110,6 @@ func (mv *Mover) carryOut(ctx context.Context, run *catalog.Run) (err error) {
 	r := &Execution{
 		Mover:    mv,
 		Run:      run,
-		pacing:   pacing{unwatch: func() {}},
 		progress: progress{begun: mv.Now(), worked: run.Working},
 	}
 	cancelled := errors.Is(context.Cause(ctx), refuse.ErrCancel)
@@ -138,7 +139,7 @@ func (mv *Mover) carryOut(ctx context.Context, run *catalog.Run) (err error) {
 	if cancelled { // it still has its open segments to close
 		waiting = context.WithoutCancel(ctx)
 	}
-	defer func() { r.unwatch() }()
+	defer func() { r.watcher.Leave() }()
 	release, err := mv.tables.Claim(waiting, run.Source, names)
 	if err != nil {
 		return err
@@ -172,6 +173,7 @@ func (mv *Mover) carryOut(ctx context.Context, run *catalog.Run) (err error) {
 	if r.Run.LogBytes != nil {
 		r.load.logBase = *r.Run.LogBytes
 	}
+	defer r.takeUpCourse(context.WithoutCancel(ctx))()
 	r.Run.ResumeAt, r.Run.WindowsLeft = nil, nil
 	r.measureLog(ctx)
 	err = r.move(ctx)
@@ -260,8 +262,9 @@ func (r *Execution) prepare(ctx context.Context, cancelled bool) error {
 	}
 	r.profile = r.source.Reads().Gentle
 	r.pace = pace.New(p, r.profile)
-	r.unwatch()
-	r.watcher, r.unwatch = r.Watch.Of(r.source)
+	r.reads, r.deletes = pace.NewSpurts(r.profile), pace.NewSpurts(r.profile)
+	r.watcher.Leave()
+	r.watcher = r.Watch.Of(r.source, r.Run.Source, r.table, r.bound())
 	r.SetReading()
 	r.leases, r.history = map[string]source.Lease{}, map[string]string{}
 	for _, name := range slices.Sorted(slices.Values(r.passes[0].tables())) {
@@ -270,6 +273,14 @@ func (r *Execution) prepare(ctx context.Context, cancelled bool) error {
 		}
 	}
 	return nil
+}
+
+// bound is how much slower others may become for the run, as a share; 0: that is not what it heeds, or the usual.
+func (r *Execution) bound() float64 {
+	if pace.Pace(r.Run.Pace) != pace.Gentle {
+		return pace.MostBound
+	}
+	return r.rule.Bound
 }
 
 func (r *Execution) ruleOf(ctx context.Context) (out *rule.Rule, err error) {
@@ -416,8 +427,8 @@ func (r *Execution) fetch(ctx context.Context, number int, after []value.Value, 
 }
 
 // Ramp is how many rows the next slice may have, of a run that has read so many since it went on: the first slices are
-// small, so that deleting begins soon; and where reading rests, each is as large as all before it, so that it never
-// waits for long.
+// small, so that deleting begins soon; and where reading rests, each is half as large as all before it, so that it
+// never waits for long.
 func (r *Execution) Ramp(read int) int {
 	switch rests := r.readRest() > 0; {
 	case r.Pass.partition != "" || r.Run.Due <= 2*firstRows || !rests && (r.Run.Due <= 2*due.SliceRows || read > 0):
@@ -425,7 +436,7 @@ func (r *Execution) Ramp(read int) int {
 	case !rests:
 		return firstRows
 	default:
-		return min(max(read, shortSliceRows), due.SliceRows)
+		return min(max(read/2, shortSliceRows), due.SliceRows)
 	}
 }
 
@@ -530,7 +541,7 @@ func (r *Execution) save(ctx context.Context) error {
 	r.Run.Working = r.worked + r.Now().Sub(r.begun).Microseconds()
 	efforts := r.efforts.take()
 	err := r.Catalog.SaveProgress(ctx, r.Run, catalog.Progress{Batches: r.pending, Slow: r.load.unsaved,
-		Efforts: efforts})
+		Efforts: efforts, Course: r.courseToKeep()})
 	if err != nil {
 		r.efforts.putBack(efforts)
 		return err

@@ -47,6 +47,7 @@ func (r *Execution) archiveSlice(ctx context.Context, number int, after []value.
 		return nil, fmt.Errorf("store %s: %w", p.name, err)
 	}
 	defer draft.Abort()
+	draft.Breathe(r.breather(ctx))
 	var hasher value.Hasher
 	req, err := r.unheld(ctx, r.request(after, rows))
 	if err != nil {
@@ -166,7 +167,8 @@ func (r *Execution) publish(ctx context.Context, w *Work) (err error) {
 // verify reads the segment back from its store, matches it row by row with what was read from the source, and
 // describes it.
 func (r *Execution) verify(ctx context.Context, w *Work) (*archive.Description, error) {
-	breathe := r.worksAndRests(ctx, StageVerify)
+	breathe, done := r.worksAndRests(ctx, StageVerify)
+	defer done()
 	if err := archive.VerifyBeside(ctx, w.pass.store, w.manifest, nil); err != nil {
 		return nil, err
 	}

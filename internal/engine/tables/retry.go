@@ -68,7 +68,7 @@ func Retry(ctx context.Context, log *slog.Logger, fn func() error, waiting ...fu
 		for _, tell := range waiting {
 			tell(err)
 		}
-		if Rest(ctx, wait) != nil {
+		if source.Rest(ctx, wait) != nil {
 			return err
 		}
 		wait = min(2*wait, LongWait)
@@ -93,18 +93,6 @@ func Passing(err error) bool {
 	var waiting *Waiting
 	return !errors.As(err, &waiting) && !errors.As(err, &refused) && !errors.As(err, &differs) &&
 		!errors.As(err, &held) && !errors.As(err, &resting) && !errors.As(err, &stopped)
-}
-
-func Rest(ctx context.Context, d time.Duration) error {
-	if d <= 0 {
-		return ctx.Err()
-	}
-	select {
-	case <-ctx.Done():
-		return ctx.Err()
-	case <-time.After(d):
-		return nil
-	}
 }
 
 // LockWait is how long a statement on a live table waits for locks of others, before their rows are skipped. It lies

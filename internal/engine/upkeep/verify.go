@@ -18,6 +18,7 @@ import (
 	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/engine/shelf"
 	"ambercellar/internal/engine/tables"
+	"ambercellar/internal/source"
 )
 
 // VerificationRequest says which segments are to be verified.
@@ -103,7 +104,7 @@ func (j *Judging) step(ctx context.Context, do func() error) error {
 		}
 	}
 	for j.shelf.Destroying.Load() > 0 {
-		if err := tables.Rest(ctx, 5*time.Millisecond); err != nil {
+		if err := source.Rest(ctx, 5*time.Millisecond); err != nil {
 			return err
 		}
 	}
@@ -130,7 +131,7 @@ func (j *Judging) wait(ctx context.Context, why error, d time.Duration) error {
 	j.V.Reason = tables.Waits(why)
 	j.saved = time.Time{}
 	j.show(ctx)
-	err := tables.Rest(ctx, d)
+	err := source.Rest(ctx, d)
 	j.V.Reason = ""
 	return err
 }

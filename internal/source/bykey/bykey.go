@@ -111,13 +111,20 @@ func (r *Reader) Key(vs []value.Value) string {
 func Delete(ctx context.Context, b source.Batch, ops Operations, out *source.JournalRow) error {
 	keys := b.Locators.(*Locators)
 	read := &Reader{Columns: len(b.Columns)}
-	ordinals := make(map[string]int, len(b.Ordinals))
-	wanted := make([][]value.Value, len(b.Ordinals))
-	for i, o := range b.Ordinals {
-		wanted[i] = keys.Key(o)
-		ordinals[read.Key(wanted[i])] = o
+	ordinals := make(map[string]int, len(b.Ordinals)) // of a row that was read twice, the later
+	for _, o := range b.Ordinals {
+		ordinals[read.Key(keys.Key(o))] = o
 	}
 	changed, gone := map[int]bool{}, map[int]bool{}
+	unchanged := func() (wanted [][]value.Value) {
+		for _, o := range b.Ordinals {
+			if key := keys.Key(o); !changed[o] && ordinals[read.Key(key)] == o {
+				wanted = append(wanted, key)
+			}
+		}
+		return wanted
+	}
+	wanted := unchanged()
 	alone := false // each key is named, and each of them was there
 	for {
 		var digest value.Set
@@ -147,12 +154,7 @@ func Delete(ctx context.Context, b source.Batch, ops Operations, out *source.Jou
 		if err := ops.Undo(ctx); err != nil {
 			return err
 		}
-		wanted = wanted[:0]
-		for _, o := range b.Ordinals {
-			if !changed[o] {
-				wanted = append(wanted, keys.Key(o))
-			}
-		}
+		wanted = unchanged()
 		if strange {
 			before := len(wanted)
 			if ops.List != nil {

@@ -310,3 +310,27 @@ func TestOnlyAnIndexLeadsAPurge(t *testing.T) {
 		}
 	}
 }
+
+// A service whose machine is gone in the middle of a transaction keeps nobody out for long.
+func TestATransactionThatNobodyGoesOnWithEnds(t *testing.T) {
+	s, exec := open(t)
+	exec("CREATE TABLE scan (id integer PRIMARY KEY); INSERT INTO scan VALUES (1)")
+	var seconds, left int
+	err := s.conn(t.Context(), func(c *sql.Conn) error {
+		asked := c.QueryRowContext(t.Context(), "SELECT @@idle_write_transaction_timeout")
+		if err := asked.Scan(&seconds); err != nil {
+			return err
+		}
+		for _, text := range []string{"SET SESSION idle_write_transaction_timeout = 1", "START TRANSACTION",
+			"DELETE FROM scan"} {
+			if _, err := c.ExecContext(t.Context(), text); err != nil {
+				return err
+			}
+		}
+		time.Sleep(2 * time.Second)
+		return c.QueryRowContext(t.Context(), "SELECT count(*) FROM scan").Scan(&left)
+	})
+	if seconds != 60 || err == nil {
+		t.Errorf("it ends after %d s, and went on: %d rows, %v", seconds, left, err)
+	}
+}

@@ -46,13 +46,14 @@ type Source struct {
 }
 
 // session is what every session of ours is set to, so that values mean the same whatever the server's defaults. Values
-// are taken as they are (restores alone are strict), and zero in an automatic key stays zero.
+// are taken as they are (restores alone are strict), and zero in an automatic key stays zero. Where the service's
+// machine is gone in the middle of a transaction, MariaDB gives its locks back after a minute.
 const (
 	looseMode  = "NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES,NO_ENGINE_SUBSTITUTION"
 	strictMode = looseMode + ",STRICT_ALL_TABLES"
 	session    = "SET SESSION time_zone = '+00:00', sql_mode = '" + looseMode +
 		"', lock_wait_timeout = 5, innodb_lock_wait_timeout = 1, group_concat_max_len = 1000000, net_write_timeout " +
-		"= 600"
+		"= 600 /*M!100300 , idle_write_transaction_timeout = 60 */"
 	isolation = "SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED"
 )
 
@@ -254,6 +255,9 @@ func (p prepared) Connect(ctx context.Context) (driver.Conn, error) {
 			}
 		}
 		rows.Close()
+	}
+	if whole, ok := conn.(connection); ok {
+		return counting{whole, p.config.Addr}, nil
 	}
 	return conn, nil
 }

@@ -23,11 +23,7 @@ var statusSignals = map[string]string{"Threads_running": pace.Active, "Innodb_ro
 func (s *Source) Signals(ctx context.Context, t *shape.Table) (map[string]float64, error) {
 	out := map[string]float64{}
 	begun := time.Now()
-	err := s.conn(ctx, func(c *sql.Conn) error {
-		order := strings.ReplaceAll(quoteAll("", t.Key), ", ", " DESC, ")
-		return eachRow(ctx, c, "SELECT "+quoteAll("", t.Key)+" FROM "+quote(t.Name)+" ORDER BY "+order+" DESC LIMIT 1",
-			nil, func([]driver.Value) error { return nil })
-	})
+	err := s.Probe(ctx, pace.FeelLookup, t)
 	if err != nil {
 		return out, err
 	}
@@ -47,22 +43,41 @@ func (s *Source) Signals(ctx context.Context, t *shape.Table) (map[string]float6
 		// less the one that asks and those that work for us
 		out[pace.Active] = max(running-1-float64(s.db.Stats().InUse), 0)
 	}
-	if s.mariadb {
-		var blocking int64
-		blocked := 0.0
-		waits := s.each(ctx, "SELECT t.trx_mysql_thread_id FROM information_schema.INNODB_LOCK_WAITS w JOIN "+
-			"information_schema.INNODB_TRX t ON t.trx_id = w.blocking_trx_id", nil, []any{&blocking}, func() error {
-			if s.isOurs(blocking) {
-				blocked++
-			}
-			return nil
-		})
-		if waits == nil { // otherwise the right lacks
-			out[pace.Blocked] = blocked
-		}
+	if blocked, waits := s.blocked(ctx); waits == nil && s.mariadb { // otherwise the right lacks
+		out[pace.Blocked] = float64(blocked)
 	}
 	source.DiskSignal(s.cfg.Disk, out)
 	return out, err
+}
+
+// blocked counts the sessions that wait for a lock of ours.
+func (s *Source) blocked(ctx context.Context) (n int, err error) {
+	if !s.mariadb {
+		return 0, nil
+	}
+	var blocking int64
+	err = s.each(ctx, "SELECT t.trx_mysql_thread_id FROM information_schema.INNODB_LOCK_WAITS w JOIN "+
+		"information_schema.INNODB_TRX t ON t.trx_id = w.blocking_trx_id", nil, []any{&blocking}, func() error {
+		if s.isOurs(blocking) {
+			n++
+		}
+		return nil
+	})
+	return n, err
+}
+
+// Probe looks up the row with the greatest key, or commits a change to a row of the leases that stands for no table.
+func (s *Source) Probe(ctx context.Context, kind pace.FeelKind, t *shape.Table) error {
+	if kind == pace.FeelCommit {
+		_, err := s.db.ExecContext(ctx,
+			"INSERT INTO ambercellar_lease VALUES ('', NULL, NULL, 0) ON DUPLICATE KEY UPDATE epoch = epoch + 1")
+		return unreachable(err)
+	}
+	order := strings.ReplaceAll(quoteAll("", t.Key), ", ", " DESC, ")
+	return s.conn(ctx, func(c *sql.Conn) error {
+		return eachRow(ctx, c, "SELECT "+quoteAll("", t.Key)+" FROM "+quote(t.Name)+" ORDER BY "+order+
+			" DESC LIMIT 1", nil, func([]driver.Value) error { return nil })
+	})
 }
 
 // Others counts the connections of others, to any database of the server, that have had a statement within the time
@@ -94,12 +109,19 @@ func (s *Source) Others(ctx context.Context, within time.Duration) (pace.Look, e
 	var name string
 	var n int64
 	counted := map[string]int64{}
-	err = s.each(ctx, "SHOW GLOBAL STATUS WHERE Variable_name IN ('Threads_connected', 'Connections')", nil,
+	err = s.each(ctx, "SHOW GLOBAL STATUS WHERE Variable_name IN ('Threads_connected', 'Connections', 'Questions', "+
+		"'Innodb_row_lock_current_waits')", nil,
 		[]any{&name, &n}, func() error {
 			counted[name] = n
 			return nil
 		})
 	out.Busy = max(out.Busy, s.arrivals.Others(s.address, counted["Connections"]))
+	out.Ended, out.Counted = counted["Questions"]-source.Asked(s.address), true
+	if counted["Innodb_row_lock_current_waits"] > 0 {
+		if n, failed := s.blocked(ctx); failed == nil {
+			out.Blocked = n
+		}
+	}
 	// one that comes or goes between the two questions hides nobody
 	if connected := counted["Threads_connected"]; connected > listed+1 {
 		out.Hidden = fmt.Sprintf("the server has %d connections and shows us %d; GRANT PROCESS ON *.* TO our user",

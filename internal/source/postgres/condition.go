@@ -286,7 +286,7 @@ func (s *Source) Statements(ctx context.Context, sel source.Selection, columns [
 	text, args := d.Finish(text, setting)
 	out := []source.Statement{source.Shown(
 		"the first slice is read with (COPY takes no parameters: values are set for the transaction and read from "+
-			"there)", text, args)}
+			"there)", "COPY ("+text+") TO STDOUT (FORMAT binary)", args)}
 	if len(sel.Related) > 0 {
 		for _, x := range sel.Steps(func(sel source.Selection) source.Dialect { return newDialect(sel) }) {
 			d := newDialect(x.Table)

@@ -8,6 +8,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
@@ -29,6 +30,9 @@ func (s *Source) DeleteBatch(ctx context.Context, b source.Batch) (*source.Journ
 		d := &deletion{pc: pc, batch: b, keys: keys, mark: s.origin()}
 		defer s.unmark(ctx, pc)
 		err := d.transaction(ctx, byAddress)
+		if code(err) == notSupported && b.Spurts != nil { // the statement that is kept is of the table as it was
+			err = d.transaction(ctx, byAddress)
+		}
 		if errors.Is(err, errOther) {
 			err = d.transaction(ctx, byVersion)
 		}
@@ -174,16 +178,24 @@ func (d *deletion) leaf(ctx context.Context, leaf uint32, name string, ordinals 
 		slices.Sort(ordinals)
 	}
 	query, values := d.query(leaf, name, how)
-	deleted, err := d.addressed(ctx, query, values, ordinals, how)
-	if err != nil {
-		return err
+	for len(ordinals) > 0 {
+		if err := source.Rest(ctx, d.batch.Spurts.Break()); err != nil {
+			return err
+		}
+		n, begun := min(d.batch.Spurts.Rows(), len(ordinals)), time.Now()
+		deleted, err := d.addressed(ctx, query, values, ordinals[:n], how)
+		if err != nil {
+			return err
+		}
+		for _, o := range deleted {
+			d.gone[o] = true
+			d.row.Digest.Add(d.batch.Digests[o])
+		}
+		d.row.Deleted += len(deleted)
+		d.batch.Spurts.Done(n, time.Since(begun))
+		ordinals = ordinals[n:]
 	}
-	for _, o := range deleted {
-		d.gone[o] = true
-		d.row.Digest.Add(d.batch.Digests[o])
-	}
-	d.row.Deleted += len(deleted)
-	return nil
+	return source.Rest(ctx, d.batch.Spurts.Break())
 }
 
 // query deletes rows of one partition, or picks those that nobody has locked. It returns the values that are bound
@@ -244,7 +256,11 @@ func (d *deletion) addressed(ctx context.Context, query string, values []any, or
 	params, types = append(params, more...), append(types, moreTypes...)
 	out := make([]int, 0, len(ordinals))
 	var key []byte
-	err := eachRow(ctx, d.pc, query, params, types, func(f [][]byte) error {
+	each := eachRow
+	if d.batch.Spurts != nil {
+		each = eachRowAgain
+	}
+	err := each(ctx, d.pc, query, params, types, func(f [][]byte) error {
 		if len(f) == 0 || len(f[0]) != 6 {
 			return errOther
 		}

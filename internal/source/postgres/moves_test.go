@@ -9,6 +9,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"ambercellar/internal/core/pace"
 	"ambercellar/internal/core/rule"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/dbtest"
@@ -383,5 +384,35 @@ func TestAFenceWaitsForTheBatchInHand(t *testing.T) {
 	}
 	if err := m.s.Fence(t.Context(), "scan"); err != nil {
 		t.Errorf("without a journal: %v", err)
+	}
+}
+
+// A statement that a connection keeps for spurts is of the table as it was: it neither fails for good nor deletes from
+// a table that was altered since.
+func TestSpurtsGoOnAfterTheKeyHasAnotherType(t *testing.T) {
+	m := move(t, "CREATE TABLE scan (id varchar(20) PRIMARY KEY, at timestamptz NOT NULL, note text);"+scanRows)
+	deletes := func(number, from int) (*source.JournalRow, error) {
+		b := source.Batch{Selection: m.sel, Lease: m.lease, Segment: 1, Number: number, Locators: m.slice.Locators,
+			Digests: m.digests, Columns: m.columns, LockWait: 50 * time.Millisecond,
+			Spurts: pace.NewSpurts(pace.Profile{Spurt: 2})}
+		for o := from; o < from+10; o++ {
+			b.Ordinals = append(b.Ordinals, o)
+		}
+		return m.s.DeleteBatch(t.Context(), b)
+	}
+	if row, err := deletes(1, 0); err != nil || row.Deleted != 10 {
+		t.Fatalf("%+v, %v", row, err)
+	}
+	m.exec("ALTER TABLE scan ALTER id TYPE text")
+	if row, err := deletes(2, 10); !errors.Is(err, source.ErrReshaped) || m.live() != 30 {
+		t.Errorf("of a table that was altered: %+v, %v", row, err)
+	}
+	now, err := m.s.Table(t.Context(), "scan")
+	if err != nil {
+		t.Fatal(err)
+	}
+	m.sel.Table.Sign.Renew(now.Sign)
+	if row, err := deletes(2, 10); err != nil || row.Deleted != 10 || m.live() != 20 {
+		t.Errorf("described again: %+v, %v", row, err)
 	}
 }

@@ -32,6 +32,7 @@ type Source struct {
 	pool     pool
 	arrivals source.Arrivals
 	tied     sync.Map // tables that turned out to have many rows of one age
+	ages     sync.Map // agesKnown by table and column
 
 	making sync.Mutex // of records of restored rows
 }
@@ -190,6 +191,7 @@ func poolConfig(cfg source.Config) (*pgxpool.Config, error) {
 		c.Password, err = cfg.Password()
 		return err
 	}
+	pc.ConnConfig.Tracer = ending{}
 	pc.AfterConnect = func(ctx context.Context, c *pgx.Conn) error {
 		source.Connects(serverOf(c))
 		id, err := serverIdentity(ctx, c)
@@ -241,7 +243,7 @@ func serverIdentity(ctx context.Context, c *pgx.Conn) (id string, err error) {
 
 // gentle has long rests: of what is written while a batch or a piece goes on, more is late here than elsewhere, and
 // batches have many hundred rows all the same.
-var gentle = pace.Profile{Rest: 59, ReadRest: 39}
+var gentle = pace.Profile{Rest: 59, ReadRest: 39, Spurt: 16}
 
 // Reads says that readers disturb no writer and that a row's version tells of every change.
 func (s *Source) Reads() source.ReadTraits {

@@ -9,10 +9,12 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 
+	"ambercellar/internal/core/pace"
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
 	"ambercellar/internal/source"
@@ -191,10 +193,18 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 	err = s.conn(ctx, func(c *pgxpool.Conn) error {
 		pc := c.Conn().PgConn()
 		r.keys.identity, _ = pc.CustomData()[identityKey].(string)
-		if _, err := pc.CopyTo(ctx, &copyReader{row: r.row}, "BEGIN TRANSACTION READ ONLY; "+bindSettings(values)+
-			query); err != nil {
+		begin := "BEGIN TRANSACTION READ ONLY; " + bindSettings(values)
+		if req.Spurts != nil {
+			if out.More, err = r.fetch(ctx, pc, begin, query, req.Spurts); err != nil {
+				return errors.Join(err, run(context.WithoutCancel(ctx), pc, "ROLLBACK"))
+			}
+		} else if _, err := pc.CopyTo(ctx, &copyReader{row: r.row}, begin+"COPY ("+query+
+			") TO STDOUT (FORMAT binary)"); err != nil {
 			c.Conn().Close(context.WithoutCancel(ctx)) // whatever else it would send is not wanted
 			return err
+		}
+		if err := source.Rest(ctx, req.Spurts.Break()); err != nil {
+			return errors.Join(err, run(context.WithoutCancel(ctx), pc, "ROLLBACK"))
 		}
 		same, sign := sameShape(t) // it and the files, under the lock that reading has taken
 		if err := together(ctx, pc, files(r.keys), sign, step{query: "COMMIT"}); err != nil {
@@ -312,12 +322,30 @@ func (r *sliceReader) row(fields [][]byte) error {
 // many may come beyond the size of a slice.
 const sharedAge, tiesRows = 4, 10_000
 
+// agesHold is for how long it is taken for granted whether few rows share an age: asking takes as long as reading some
+// hundred rows.
+const agesHold = time.Minute
+
+type agesKnown struct {
+	differ bool
+	at     time.Time
+}
+
 // agesDiffer says whether few rows share an age, by the statistics that the server keeps.
 func (s *Source) agesDiffer(ctx context.Context, req source.SliceRequest) (differ bool, err error) {
 	if _, tied := s.tied.Load(req.Table.Name); tied || req.Age.Join != "" || req.Empties() ||
 		req.MaxRows < sliceAlone || len(req.After) > 1 {
 		return false, nil
 	}
+	key := [2]string{req.Table.Name, req.Age.Column}
+	if known, ok := s.ages.Load(key); ok && time.Since(known.(agesKnown).at) < agesHold {
+		return known.(agesKnown).differ, nil
+	}
+	defer func() {
+		if err == nil {
+			s.ages.Store(key, agesKnown{differ, time.Now()})
+		}
+	}()
 	err = s.pool.QueryRow(ctx,
 		`SELECT current_setting('server_version_num')::int >= 130000 AND coalesce((SELECT bool_and(CASE
 			WHEN s.n_distinct < 0 THEN s.n_distinct <= -1.0 / $2::float8
@@ -387,8 +415,37 @@ func (s *Source) sliceQuery(ctx context.Context, req source.SliceRequest, d *dia
 	if r.ageAlone {
 		limit = fmt.Sprintf("FETCH FIRST %d ROWS WITH TIES", req.MaxRows)
 	}
-	return fmt.Sprintf("COPY (SELECT %s FROM %s t WHERE %s ORDER BY %s %s) TO STDOUT (FORMAT binary)",
-		strings.Join(list, ", "), table(t), where, order, limit), nil
+	return fmt.Sprintf("SELECT %s FROM %s t WHERE %s ORDER BY %s %s", strings.Join(list, ", "), table(t), where, order,
+		limit), nil
+}
+
+// fetch reads a slice's rows through a cursor in spurts, in a transaction that it leaves open, and says whether it
+// ended since the slice was full.
+func (r *sliceReader) fetch(ctx context.Context, pc *pgconn.PgConn, begin, query string, in *pace.Spurts) (full bool,
+	err error) {
+	// planned as if all rows were wanted, since they are
+	if _, err := pc.Exec(ctx, begin+"SET LOCAL cursor_tuple_fraction = 1; DECLARE ambercellar NO SCROLL CURSOR FOR "+
+		query).ReadAll(); err != nil {
+		return false, err
+	}
+	for {
+		if err := source.Rest(ctx, in.Break()); err != nil {
+			return false, err
+		}
+		rows, begun := in.Rows(), time.Now()
+		got := 0
+		err = eachRow(ctx, pc, fmt.Sprintf("FETCH %d FROM ambercellar", rows), nil, nil, func(f [][]byte) error {
+			got++
+			return r.row(f)
+		})
+		switch {
+		case errors.Is(err, errFull):
+			return true, nil
+		case err != nil || got < rows || !r.ageAlone && r.keys.Len() >= r.maxRows:
+			return false, err
+		}
+		in.Done(got, time.Since(begun))
+	}
 }
 
 // files notes the file that each partition's rows lie in; 0: it has none.
@@ -545,13 +602,47 @@ func rowDigest(t *shape.Table, columns []int, fields [][]byte) (value.Digest, er
 // eachRow runs one statement with bound values in binary form and hands on each row in binary form.
 func eachRow(ctx context.Context, c *pgconn.PgConn, query string, params [][]byte, types []uint32,
 	fn func([][]byte) error) error {
-	formats := make([]int16, len(params))
+	return rowsOf(c.ExecParams(ctx, query, params, types, binaryOf(types), []int16{1}), fn)
+}
+
+// binaryOf says which parameters are in binary form: those whose type is given.
+func binaryOf(types []uint32) []int16 {
+	formats := make([]int16, len(types))
 	for i, t := range types {
 		if t != 0 {
 			formats[i] = 1
 		}
 	}
-	res := c.ExecParams(ctx, query, params, types, formats, []int16{1})
+	return formats
+}
+
+// spurtStatement is the name of the statement that a connection keeps for the spurts of one batch after another.
+const spurtStatement = "ambercellar_spurt"
+
+// eachRowAgain is eachRow for a statement that comes again and again: the server keeps it while its text stays the
+// same.
+func eachRowAgain(ctx context.Context, c *pgconn.PgConn, query string, params [][]byte, types []uint32,
+	fn func([][]byte) error) error {
+	if kept, _ := c.CustomData()[spurtStatement].(string); kept != query {
+		delete(c.CustomData(), spurtStatement)
+		if kept != "" {
+			if err := c.Deallocate(ctx, spurtStatement); err != nil {
+				return err
+			}
+		}
+		if _, err := c.Prepare(ctx, spurtStatement, query, types); err != nil {
+			return err
+		}
+		c.CustomData()[spurtStatement] = query
+	}
+	err := rowsOf(c.ExecPrepared(ctx, spurtStatement, params, binaryOf(types), []int16{1}), fn)
+	if code(err) == notSupported { // the table was altered, and the statement returns other types: not the next time
+		c.CustomData()[spurtStatement] = "outdated"
+	}
+	return err
+}
+
+func rowsOf(res *pgconn.ResultReader, fn func([][]byte) error) error {
 	var failed error
 	for res.NextRow() {
 		if failed == nil {

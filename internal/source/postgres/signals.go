@@ -3,8 +3,10 @@ package postgres
 import (
 	"context"
 	"fmt"
+	"strconv"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"ambercellar/internal/core/pace"
@@ -23,12 +25,7 @@ func (s *Source) Signals(ctx context.Context, t *shape.Table) (map[string]float6
 	}
 	err := s.conn(ctx, func(c *pgxpool.Conn) error {
 		begun := time.Now()
-		probe := "SELECT " + quoteAll("t.", t.Key) + " FROM " + table(t) + " t ORDER BY " + descending(t.Key) +
-			" LIMIT 1"
-		if t.ByAddress() {
-			probe = "SELECT 1 FROM " + table(t) + " LIMIT 1"
-		}
-		if _, err := c.Exec(ctx, probe); err != nil {
+		if _, err := c.Exec(ctx, lookup(t)); err != nil {
 			return err
 		}
 		out[pace.Probe] = source.Milliseconds(time.Since(begun))
@@ -62,27 +59,50 @@ func (s *Source) Signals(ctx context.Context, t *shape.Table) (map[string]float6
 	return out, err
 }
 
-// Others counts the sessions of others, in any database of the server, that have had a statement within the time given.
-// Whose state is not told to us may be at work; not even the kind of their process is told then.
+// Others counts the sessions of others, in any database of the server, that have had a statement within the time given,
+// and those that wait for a lock of ours. Whose state is not told to us may be at work; not even the kind of their
+// process is told then. Transactions are those of the server's statistics, which sessions bring up to date about once a
+// second, less those that this program has sent.
 func (s *Source) Others(ctx context.Context, within time.Duration) (pace.Look, error) {
 	out := pace.Look{Span: within}
 	var hidden int
 	err := s.conn(ctx, func(c *pgxpool.Conn) error {
-		var sessions *int64 // not counted before PostgreSQL 14
-		err := c.QueryRow(ctx,
-			`SELECT count(*) FILTER (WHERE state IN ('active', 'fastpath function call')
-					OR state_change > clock_timestamp() - $1 * interval '1 second'),
-				count(*) FILTER (WHERE coalesce(state, 'disabled') = 'disabled'),
-				(SELECT sum((to_jsonb(d)->>'sessions')::bigint)::bigint FROM pg_stat_database d)
-			FROM pg_stat_activity
-			WHERE (backend_type = 'client backend'
-					OR backend_type IS NULL AND usesysid IS NOT NULL AND datid IS NOT NULL)
-				AND application_name <> 'ambercellar'`,
-			within.Seconds()).Scan(&out.Busy, &hidden, &sessions)
-		if err == nil && sessions != nil {
-			out.Busy = max(out.Busy, s.arrivals.Others(serverOf(c.Conn()), *sessions))
+		var sessions, ended *int64 // sessions are not counted before PostgreSQL 14
+		var behind *float64
+		arrived := "(SELECT sum(pg_stat_get_db_sessions(oid)) FROM pg_database)"
+		if version, _ := strconv.ParseFloat(c.Conn().PgConn().ParameterStatus("server_version"), 64); version < 14 {
+			arrived = "NULL"
 		}
-		return err
+		err := c.QueryRow(ctx, // the functions themselves: planning the views takes longer than all of it
+			`WITH a AS MATERIALIZED (SELECT pid, state, state_change, wait_event_type = 'Lock' AS waits,
+					application_name = 'ambercellar' AS ours
+				FROM pg_stat_get_activity(NULL)
+				WHERE backend_type = 'client backend'
+					OR backend_type IS NULL AND usesysid IS NOT NULL AND datid IS NOT NULL)
+			SELECT count(*) FILTER (WHERE NOT ours AND (state IN ('active', 'fastpath function call')
+					OR state_change > clock_timestamp() - $1 * interval '1 second')),
+				count(*) FILTER (WHERE NOT ours AND coalesce(state, 'disabled') = 'disabled'),
+				count(*) FILTER (WHERE CASE WHEN waits AND NOT ours THEN pg_blocking_pids(pid) &&
+					(SELECT array_agg(o.pid) FROM a o WHERE o.ours) END),
+				`+arrived+`::bigint, (SELECT sum(pg_stat_get_db_xact_commit(oid) +
+					pg_stat_get_db_xact_rollback(oid)) FROM pg_database)::bigint,
+				(SELECT max(extract(epoch FROM replay_lag)) FROM pg_stat_get_wal_senders())::float8
+			FROM a`,
+			within.Seconds()).Scan(&out.Busy, &hidden, &out.Blocked, &sessions, &ended, &behind)
+		if err != nil {
+			return err
+		}
+		server := serverOf(c.Conn())
+		if sessions != nil {
+			out.Busy = max(out.Busy, s.arrivals.Others(server, *sessions))
+		}
+		if ended != nil {
+			out.Ended, out.Counted = *ended-source.Asked(server), true
+		}
+		if behind != nil {
+			out.Behind = *behind
+		}
+		return nil
 	})
 	if hidden > 0 {
 		out.Hidden = fmt.Sprintf(
@@ -92,6 +112,40 @@ func (s *Source) Others(ctx context.Context, within time.Duration) (pace.Look, e
 		)
 	}
 	return out, err
+}
+
+// Probe looks up the row with the greatest key, or has the server flush the record of a transaction that is a message
+// to nobody (PostgreSQL documentation, "System Administration Functions", pg_logical_emit_message).
+func (s *Source) Probe(ctx context.Context, kind pace.FeelKind, t *shape.Table) error {
+	query := "SELECT pg_logical_emit_message(true, 'ambercellar', '')"
+	if kind == pace.FeelLookup {
+		query = lookup(t)
+	}
+	return s.conn(ctx, func(c *pgxpool.Conn) error {
+		_, err := c.Exec(ctx, query)
+		return err
+	})
+}
+
+// lookup finds one row by its key.
+func lookup(t *shape.Table) string {
+	if t.ByAddress() {
+		return "SELECT 1 FROM " + table(t) + " LIMIT 1"
+	}
+	return "SELECT " + quoteAll("t.", t.Key) + " FROM " + table(t) + " t ORDER BY " + descending(t.Key) + " LIMIT 1"
+}
+
+// ending counts the transactions that a session ends: a statement after which none is open is one.
+type ending struct{}
+
+func (ending) TraceQueryStart(ctx context.Context, _ *pgx.Conn, _ pgx.TraceQueryStartData) context.Context {
+	return ctx
+}
+
+func (ending) TraceQueryEnd(_ context.Context, c *pgx.Conn, _ pgx.TraceQueryEndData) {
+	if c.PgConn().TxStatus() == 'I' {
+		source.Asks(serverOf(c))
+	}
 }
 
 func descending(names []string) (out string) {

@@ -91,6 +91,7 @@ func Run(t *testing.T, f Fixture) {
 		{"what is purged directly is what is due at that moment", purgesDirect},
 		{"a clause without age purges in order of the key", emptiesDirect},
 		{"a slice that was read in pieces is deleted as one", piecesJoin},
+		{"what goes in spurts is what goes at once", spurtsAreTheSame},
 		{"a batch that was committed is not done twice", repeatsNothing},
 		{"a lease keeps others out and a lost one deletes nothing", leases},
 		{"rows are located again by content", locates},
@@ -131,6 +132,15 @@ type world struct {
 	s    source.Source
 	exec func(string)
 	ctx  context.Context
+	turn int
+}
+
+// spurts are in which every second read and delete goes: what comes of it is the same.
+func (w *world) spurts() *pace.Spurts {
+	if w.turn++; w.turn%2 == 0 {
+		return pace.NewSpurts(pace.Profile{Spurt: 2})
+	}
+	return nil
 }
 
 var cutoff = time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC)
@@ -220,7 +230,8 @@ func (w *world) read(t *testing.T, sel source.Selection, after []value.Value, ma
 	var p piece
 	var h value.Hasher
 	slice, err := w.s.ReadSlice(w.ctx, source.SliceRequest{Selection: sel, After: after,
-		Columns: allColumns(sel.Table), MaxRows: maxRows, MaxBytes: maxBytes}, func(c *value.Chunk) error {
+		Columns: allColumns(sel.Table), MaxRows: maxRows, MaxBytes: maxBytes, Spurts: w.spurts(),
+	}, func(c *value.Chunk) error {
 		for i := range c.Rows() {
 			p.rows = append(p.rows, value.CloneRow(c.Row(i)))
 			p.digests = append(p.digests, h.Row(c.Row(i)))
@@ -235,6 +246,33 @@ func (w *world) read(t *testing.T, sel source.Selection, after []value.Value, ma
 	}
 	p.Slice = slice
 	return p
+}
+
+// spurtsAreTheSame: rows, places and ends of a slice that is read in spurts are those of one that is read at once, and
+// a batch that is deleted in spurts tells of each row what has become of it.
+func spurtsAreTheSame(t *testing.T, w *world) {
+	sel := w.scans(t, 70, 50)
+	w.turn = 0
+	for _, limit := range []struct {
+		rows  int
+		bytes int64
+	}{{1000, 1 << 20}, {50, 1 << 20}, {23, 1 << 20}, {4, 1 << 20}, {1000, 400}} {
+		atOnce, inSpurts := w.read(t, sel, nil, limit.rows, limit.bytes), w.read(t, sel, nil, limit.rows, limit.bytes)
+		expect(t, "digests", fmt.Sprint(inSpurts.digests), fmt.Sprint(atOnce.digests))
+		expect(t, "where it ends", fmt.Sprint(inSpurts.Last, inSpurts.Next, inSpurts.More),
+			fmt.Sprint(atOnce.Last, atOnce.Next, atOnce.More))
+	}
+	w.turn = 1
+	p := w.read(t, sel, nil, 1000, 1<<20)
+	w.exec("UPDATE scan SET note = 'other' WHERE note = 'note 20'")
+	w.exec("DELETE FROM scan WHERE note = 'note 40'")
+	w.turn = 1
+	b := w.batch(sel, p, w.lease(t, "scan", "me"), 1)
+	row := w.delete(t, b)
+	if b.Spurts == nil || row.Deleted != 48 || len(row.Changed) != 1 || len(row.Vanished) != 1 {
+		t.Errorf("in spurts %+v", row)
+	}
+	expect(t, "due rows that stay", w.due(t, sel), 1)
 }
 
 func (w *world) lease(t *testing.T, table, holder string) source.Lease {
@@ -253,7 +291,7 @@ func (w *world) batch(sel source.Selection, p piece, l source.Lease, number int,
 		}
 	}
 	return source.Batch{Selection: sel, Lease: l, Segment: 1, Number: number, Ordinals: ordinals, Locators: p.Locators,
-		Digests: p.digests, Columns: allColumns(sel.Table), LockWait: 100 * time.Millisecond}
+		Digests: p.digests, Columns: allColumns(sel.Table), LockWait: 100 * time.Millisecond, Spurts: w.spurts()}
 }
 
 func (w *world) delete(t *testing.T, b source.Batch) *source.JournalRow {
@@ -802,11 +840,58 @@ func seesOthers(t *testing.T, w *world) {
 	for id, deadline := 0, time.Now().Add(10*time.Second); ; id++ {
 		w.exec(fmt.Sprintf("INSERT INTO tide VALUES (%d)", id))
 		if seen := look(); seen.Busy > 0 {
+			probes(t, w, watched)
 			return
 		} else if time.Now().After(deadline) {
 			t.Fatalf("after %d statements of others: %+v", id, seen)
 		}
 		time.Sleep(50 * time.Millisecond)
+	}
+}
+
+// probes makes both kinds of probes, and looks whether the source counts what others end, and neither those nor what
+// the run does.
+func probes(t *testing.T, w *world, watched source.Watched) {
+	p, ok := source.As[source.Probed](w.s)
+	if !ok { // it has nothing that others would feel
+		return
+	}
+	table, err := w.s.Table(w.ctx, "tide")
+	if err == nil {
+		err = w.s.PrepareJournal(w.ctx)
+	}
+	for _, kind := range pace.FeelKinds {
+		for range 2 {
+			if err == nil {
+				err = p.Probe(w.ctx, kind, table)
+			}
+		}
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	ended := func() int64 {
+		time.Sleep(3 * time.Second / 2) // PostgreSQL's sessions tell once a second
+		seen, err := watched.Others(w.ctx, time.Second)
+		if err != nil || !seen.Counted || seen.Blocked != 0 || seen.Behind < 0 {
+			t.Fatalf("%+v (%v)", seen, err)
+		}
+		return seen.Ended
+	}
+	before := ended()
+	for range 200 {
+		for _, kind := range pace.FeelKinds {
+			if err := p.Probe(w.ctx, kind, table); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	ours := ended() - before
+	for id := range 60 {
+		w.exec(fmt.Sprintf("INSERT INTO tide VALUES (%d)", 10_000+id))
+	}
+	if theirs := ended() - before - ours; ours > 100 || theirs < 50 || theirs > 600 {
+		t.Errorf("400 probes count as %d of others', and 60 of theirs as %d", ours, theirs)
 	}
 }
 

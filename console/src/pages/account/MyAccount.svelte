@@ -11,6 +11,7 @@
   import Panel from "../../lib/Panel.svelte";
   import Trouble from "../../lib/Trouble.svelte";
   import When from "../../lib/When.svelte";
+  import CommandLine from "./CommandLine.svelte";
   import NewPassword from "./NewPassword.svelte";
   import SecondFactor from "./SecondFactor.svelte";
 
@@ -77,6 +78,7 @@
                     : "From now on a code is asked for; your other sessions have ended."
                 )} />
           </div></Panel>
+        <Panel title="Command line"><CommandLine /></Panel>
       </div>
     {/if}
   {/if}

@@ -3,6 +3,7 @@
   import { api, take, type Schemas } from "../../api/client";
   import { age, count, plural, short, size } from "../../lib/format";
   import { Loader, Pages } from "../../lib/loader.svelte";
+  import { who } from "../../lib/who.svelte";
   import Act from "../../lib/Act.svelte";
   import Blank from "../../lib/Blank.svelte";
   import Listing from "../../lib/Listing.svelte";
@@ -33,7 +34,7 @@
     void sought;
     segments.load();
   });
-  stores.load();
+  if (who.may("see")) stores.load(); // they hold rows of all sources
   function secondCopy(s: Schemas["StoreView"]): string {
     if (!s.second) return "none";
     return `in ${s.second}` + (s.totals.unseconded > 0 ? `, ${count(s.totals.unseconded)} to copy` : "");
@@ -50,62 +51,66 @@
       >{/if}
     {#each s.warnings as w (w)}<Warning>{w}</Warning>{/each}
   {/each}
-  <Panel title="Stores">
-    <Listing
-      label="Stores"
-      heads={[
-        "Store",
-        "Kind",
-        "Where",
-        "#Segments",
-        "#Size",
-        "#Free",
-        "Second copies",
-        "All verified since",
-        "#Damaged"
-      ]}
-      items={stores.data?.items}>
-      {#snippet row(s: Schemas["StoreView"])}
-        <TableBodyRow
-          ><TableBodyCell class="font-medium">{s.name}</TableBodyCell><TableBodyCell
-            >{s.kind}{#if s.seal.key_file || s.seal.key_env}<div
-                class="text-xs text-gray-500 dark:text-gray-400"
-                title="its files are encrypted">
-                sealed
-              </div>{/if}{#if s.bucket.class}<div
-                class="text-xs text-gray-500 dark:text-gray-400"
-                title="its files go cold: {s.bucket.class}">
-                cold
-              </div>{/if}</TableBodyCell
-          ><TableBodyCell class="max-w-56 truncate font-mono text-xs" title={s.path}>{s.path}</TableBodyCell>
-          <TableBodyCell class="text-right"
-            >{count(s.totals.segments)}{#if s.totals.seconds}<div
-                class="text-xs text-gray-500 dark:text-gray-400"
-                title="segments of other stores that have their second copy here">
-                + {count(s.totals.seconds)} copies
-              </div>{/if}{#if s.totals.guests}<div
-                class="text-xs text-gray-500 dark:text-gray-400"
-                title="segments of other stores whose rows lie here">
-                rows of {plural(s.totals.guests, "other")}
-              </div>{/if}</TableBodyCell
-          ><TableBodyCell class="text-right">{size(s.totals.file_bytes + s.totals.guest_bytes)}</TableBodyCell
-          ><TableBodyCell class="text-right"
-            >{#if s.problem}<span class="text-red-700 dark:text-red-400" title={s.problem}>not reached</span
-              >{:else}{size(s.free)}{/if}</TableBodyCell>
-          <TableBodyCell>{secondCopy(s)}</TableBodyCell>
-          <TableBodyCell><When at={s.totals.verified} none="–" day /></TableBodyCell>
-          <TableBodyCell
-            class="text-right {s.totals.damaged > 0 ? 'font-semibold text-red-700 dark:text-red-400' : ''}"
-            >{count(s.totals.damaged)}</TableBodyCell
-          ></TableBodyRow>
-      {/snippet}
-      {#snippet empty()}<Blank title="No store yet" />{/snippet}
-    </Listing>
-  </Panel>
+  {#if who.may("see")}
+    <Panel title="Stores">
+      <Listing
+        label="Stores"
+        heads={[
+          "Store",
+          "Kind",
+          "Where",
+          "#Segments",
+          "#Size",
+          "#Free",
+          "Second copies",
+          "All verified since",
+          "#Damaged"
+        ]}
+        items={stores.data?.items}>
+        {#snippet row(s: Schemas["StoreView"])}
+          <TableBodyRow
+            ><TableBodyCell class="font-medium">{s.name}</TableBodyCell><TableBodyCell
+              >{s.kind}{#if s.seal.key_file || s.seal.key_env}<div
+                  class="text-xs text-gray-500 dark:text-gray-400"
+                  title="its files are encrypted">
+                  sealed
+                </div>{/if}{#if s.bucket.class}<div
+                  class="text-xs text-gray-500 dark:text-gray-400"
+                  title="its files go cold: {s.bucket.class}">
+                  cold
+                </div>{/if}</TableBodyCell
+            ><TableBodyCell class="max-w-56 truncate font-mono text-xs" title={s.path}
+              >{s.path}</TableBodyCell>
+            <TableBodyCell class="text-right"
+              >{count(s.totals.segments)}{#if s.totals.seconds}<div
+                  class="text-xs text-gray-500 dark:text-gray-400"
+                  title="segments of other stores that have their second copy here">
+                  + {count(s.totals.seconds)} copies
+                </div>{/if}{#if s.totals.guests}<div
+                  class="text-xs text-gray-500 dark:text-gray-400"
+                  title="segments of other stores whose rows lie here">
+                  rows of {plural(s.totals.guests, "other")}
+                </div>{/if}</TableBodyCell
+            ><TableBodyCell class="text-right"
+              >{size(s.totals.file_bytes + s.totals.guest_bytes)}</TableBodyCell
+            ><TableBodyCell class="text-right"
+              >{#if s.problem}<span class="text-red-700 dark:text-red-400" title={s.problem}>not reached</span
+                >{:else}{size(s.free)}{/if}</TableBodyCell>
+            <TableBodyCell>{secondCopy(s)}</TableBodyCell>
+            <TableBodyCell><When at={s.totals.verified} none="–" day /></TableBodyCell>
+            <TableBodyCell
+              class="text-right {s.totals.damaged > 0 ? 'font-semibold text-red-700 dark:text-red-400' : ''}"
+              >{count(s.totals.damaged)}</TableBodyCell
+            ></TableBodyRow>
+        {/snippet}
+        {#snippet empty()}<Blank title="No store yet" />{/snippet}
+      </Listing>
+    </Panel>
+  {/if}
   <Verifications
     seconds={!!stores.data?.items.some((s) => s.second)}
     done={() => {
-      stores.load();
+      if (who.may("see")) stores.load(); // they hold rows of all sources
       segments.load();
     }} />
   {#if stores.data?.items.some((s) => s.bucket.class)}<Retrievals />{/if}

@@ -3,6 +3,7 @@
   import { api, take, type Problem, type Schemas } from "../../api/client";
   import { age, count, size } from "../../lib/format";
   import { Loader, problemOf } from "../../lib/loader.svelte";
+  import { who } from "../../lib/who.svelte";
   import Act from "../../lib/Act.svelte";
   import Cold from "../../lib/Cold.svelte";
   import Facts from "../../lib/Facts.svelte";
@@ -21,7 +22,7 @@
   let s = $derived(segment.data);
   let asleep = $derived(!!s?.cold && !s.second && !(s.warm_until && new Date(s.warm_until) > new Date()));
   const stores = new Loader(() => take(api.GET("/stores")));
-  stores.load();
+  if (who.may("see")) stores.load();
   let others = $derived(
     (stores.data?.items ?? [])
       .filter((x) => s && x.name !== (s.rows_store || s.store) && x.name !== s.second)

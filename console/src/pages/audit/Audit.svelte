@@ -12,6 +12,8 @@
   import State from "../../lib/State.svelte";
   import Trouble from "../../lib/Trouble.svelte";
   import When from "../../lib/When.svelte";
+  import Exports from "./Exports.svelte";
+  import Kept from "./Kept.svelte";
   import Verdict from "./Verdict.svelte";
   import { exported, instant } from "./query";
 
@@ -122,7 +124,7 @@
         {#if open === e.id}
           <TableBodyRow>
             <TableBodyCell colspan={8} class="whitespace-normal">
-              <p class="break-words">{detail(e) || "nothing was given besides"}</p>
+              <p class="break-words whitespace-pre-wrap">{detail(e) || "nothing was given besides"}</p>
               <p class="mt-1 font-mono text-xs break-all text-gray-500 dark:text-gray-400">
                 of {e.subject || "–"}{#if e.session}, session {e.session}{/if}; digest {e.digest}; hash {e.hash}
               </p>
@@ -134,4 +136,6 @@
     </Listing>
   </Panel>
   <Pager {pages} next={entries.data?.next} />
+  <Exports {query} />
+  <Kept />
 </Page>

@@ -12,7 +12,7 @@
     <p>
       <State state={report.holds ? "holds" : "does not hold"} />
       {report.holds
-        ? `${count(report.entries)} entries, each as it was written`
+        ? `${count(report.entries)} entries, each as it was written; ${count(report.archived)} of them in segments`
         : "It is not what was written. Keep the catalog as it is, and compare it with a backup."}
     </p>
     <p class="text-gray-600 dark:text-gray-400">
@@ -20,6 +20,12 @@
         ? `, the newest of ${local(report.newest)}`
         : ""}; {plural(report.erased, "detail")} erased; read in {report.took.toFixed(2)} s.
     </p>
+    {#if report.unread}<p>
+        {count(report.unread)} entries could not be checked: the store of their segments does not answer.
+      </p>{/if}
+    {#if report.destroyed}<p>
+        Those up to {count(report.destroyed)} were kept long enough and destroyed.
+      </p>{/if}
     {#each report.away as a (a)}<p>Could not ask {a}</p>{/each}
     <ul class="list-disc ps-5">
       {#each report.faults as f, i (i)}<li>{f.message}</li>{/each}

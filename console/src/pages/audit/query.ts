@@ -1,4 +1,5 @@
 // What the audit log is asked for.
+import { local } from "../../lib/format";
 
 /** instant is the beginning of a day of the viewer's own, or of one so many days later; undefined: no day is named. */
 export function instant(day: string, plus = 0): string | undefined {
@@ -12,4 +13,15 @@ export function exported(format: string, query: Record<string, string | undefine
   const q = new URLSearchParams({ format });
   for (const [name, value] of Object.entries(query)) if (value) q.set(name, value);
   return `/api/v1/audit/export?${q}`;
+}
+
+/** inWords says which entries are meant. */
+export function inWords(query: Record<string, string | undefined>): string {
+  const parts = Object.entries(query)
+    .filter(([, value]) => value)
+    .map(
+      ([name, value]) =>
+        `${name === "actor" ? "who" : name} ${name === "from" || name === "to" ? local(value!) : value}`
+    );
+  return parts.length ? parts.join(", ") : "all entries";
 }

@@ -44,7 +44,8 @@
     restore: "restores",
     export: "restores",
     disposal: "disposals",
-    verification: "archive"
+    verification: "archive",
+    audit: "audit"
   };
   const page = (j: Job) => pages[j.kind as keyof typeof pages] ?? `archive/${j.id}`;
   const name = (j: Job) => `${j.kind} of ${j.table ? `${j.source}.${j.table}` : j.what}`;
@@ -92,8 +93,8 @@
       </TableBodyRow>
     {/snippet}
     {#snippet empty()}<Blank title="No other job works or waits"
-        >Restores, exports, disposals, verifications, moves and second copies stand here from when they are
-        asked for until they end.</Blank
+        >Restores, exports, disposals, verifications, moves, second copies and exports of the audit log stand
+        here from when they are asked for until they end.</Blank
       >{/snippet}
   </Listing>
 </Panel>

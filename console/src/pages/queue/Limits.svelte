@@ -16,7 +16,8 @@
     ["disposals", "Disposals"],
     ["verifications", "Verifications"],
     ["moves", "Moves"],
-    ["copies", "Second copies"]
+    ["copies", "Second copies"],
+    ["audits", "Exports of the audit log"]
   ];
   let now = $state<Limits>();
   let problem = $state<Problem>();

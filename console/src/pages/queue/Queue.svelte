@@ -11,6 +11,7 @@
   import Panel from "../../lib/Panel.svelte";
   import State from "../../lib/State.svelte";
   import Jobs from "./Jobs.svelte";
+  import { who } from "../../lib/who.svelte";
   import Limits from "./Limits.svelte";
   import Trouble from "../../lib/Trouble.svelte";
   import Turn from "./Turn.svelte";
@@ -92,5 +93,5 @@
     </Listing>
   </Panel>
   <Jobs />
-  <Limits />
+  {#if who.may("see")}<Limits />{/if}
 </Page>

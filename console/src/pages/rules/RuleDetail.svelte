@@ -12,6 +12,7 @@
   import Trouble from "../../lib/Trouble.svelte";
   import When from "../../lib/When.svelte";
   import ForecastChart from "./ForecastChart.svelte";
+  import Keeping from "./Keeping.svelte";
   import PlanView from "./PlanView.svelte";
   import Requirements from "./Requirements.svelte";
   import RuleTimes from "./RuleTimes.svelte";
@@ -32,6 +33,10 @@
   );
   $effect(() => {
     forecast.load();
+  });
+  const keeping = new Loader(() => take(api.GET("/rules/{rule}/keeping", { params: { path: params } })));
+  $effect(() => {
+    keeping.load();
   });
   let problem = $state<Problem>();
   let busy = $state(false);
@@ -115,6 +120,7 @@
       <Blank title="No plan yet">A plan counts what the rule would take, and changes nothing.</Blank>
     {/if}
   </Panel>
+  {#if keeping.data}<Keeping kept={keeping.data} />{/if}
   <RuleTimes rule={params.rule} changed={() => (rule.load(), revisions.load())} />
   {#if rule.data}<Requirements body={rule.data.body} />{/if}
   {#if forecast.data}<Panel title="Forecast" note="what runs on the first of each month would take"

@@ -25,6 +25,7 @@
   let said = $derived(
     [
       draft.pace === "unlimited" && "unlimited",
+      draft.bound && `others at most ${Math.round(draft.bound * 1e4) / 100} % slower`,
       draft.window?.length && `in ${draft.window.join(", ")}`,
       draft.budget && "with a budget",
       draft.log && "with a bound for the log",
@@ -57,7 +58,20 @@
           { value: "unlimited", name: "unlimited: nobody else matters" }
         ]}
         value={draft.pace ?? "gentle"}
-        onchange={(e) => set({ pace: value(e) })} /></Label>
+        onchange={(e) => set({ pace: value(e), bound: undefined })} /></Label>
+    {#if (draft.pace ?? "gentle") === "gentle"}
+      <Label
+        >How much slower others may become, in %<Input
+          size="sm"
+          id="bound"
+          type="number"
+          min="1"
+          max="100"
+          placeholder="10"
+          value={draft.bound ? Math.round(draft.bound * 1e4) / 100 : ""}
+          onchange={(e) =>
+            set({ bound: number(e) ? Math.min(number(e) ?? 10, 100) / 100 : undefined })} /></Label>
+    {/if}
     <Label class="sm:col-span-2"
       >Windows, by the clock of its zone<Input
         size="sm"

@@ -18,6 +18,7 @@
   import Warning from "../../lib/Warning.svelte";
   import When from "../../lib/When.svelte";
   import Batches from "./Batches.svelte";
+  import Course from "./Course.svelte";
   import Expected from "./Expected.svelte";
   import Signals from "./Signals.svelte";
   import Slowdowns from "./Slowdowns.svelte";
@@ -187,6 +188,7 @@
       title="Pressure"
       note="asked for every second; the run follows it"><Signals pressure={run.pressure} /></Panel
     >{/if}
+  {#if run}<Course run={params.run} going={run.state === "running"} />{/if}
   {#if slow.data?.items.length}<Panel
       title="Slow-downs"
       note="when the run went slower than its pace, and why"><Slowdowns items={slow.data.items} /></Panel

@@ -6,6 +6,7 @@ export function paced(run: Schemas["RunView"]): string {
   if (!run.pressure || run.state !== "running" || run.pace !== "gentle") return run.pace;
   const free = run.pressure.free;
   if (free === 0) return "gentle, with long rests";
+  if (run.pressure.why) return "gentle, beside others";
   return free < 1 ? `gentle, speeding up (${Math.round(100 * free)} %)` : "gentle, at full speed";
 }
 

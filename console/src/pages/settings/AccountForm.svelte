@@ -79,6 +79,7 @@
       id="account-role"
       placeholder=""
       items={[
+        { value: "none", name: "none: only what is given in single sources" },
         { value: "viewer", name: "viewer: sees counts, rules and records" },
         { value: "operator", name: "operator: plans, runs, restores too" },
         { value: "approver", name: "approver: decides on what others ask for" },

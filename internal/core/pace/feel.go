@@ -1,0 +1,164 @@
+package pace
+
+import (
+	"math"
+	"time"
+)
+
+// Spread tells how long something took how often, in steps of 9 %. What is older weighs less. The zero value has seen
+// nothing.
+type Spread struct {
+	Counts [spreadSteps]float64 `json:"counts"`
+	Total  float64              `json:"-"`
+}
+
+// Steps of a spread: eight to each doubling, from 16 µs to about 16 s.
+const (
+	spreadSteps = 8 * 20
+	spreadFrom  = 16 * time.Microsecond
+	spreadEach  = 8.0
+)
+
+// Add takes in one time.
+func (s *Spread) Add(took time.Duration) {
+	s.Counts[stepOf(took)]++
+	s.Total++
+}
+
+func stepOf(took time.Duration) int {
+	at := spreadEach * math.Log2(float64(max(took, 1))/float64(spreadFrom))
+	return int(min(max(at, 0), spreadSteps-1))
+}
+
+// Fade makes what has been seen weigh so much, from 0 to 1.
+func (s *Spread) Fade(by float64) {
+	for i := range s.Counts {
+		s.Counts[i] *= by
+	}
+	s.Total *= by
+}
+
+// Merge adds another spread, at a weight.
+func (s *Spread) Merge(from *Spread, weight float64) {
+	for i, n := range from.Counts {
+		s.Counts[i] += n * weight
+	}
+	s.Total += from.Total * weight
+}
+
+// Sum makes the total that of the counts again; those that count nothing become zero. It is for a spread that comes
+// from elsewhere.
+func (s *Spread) Sum() {
+	s.Total = 0
+	for i, n := range s.Counts {
+		if !(n >= 0 && n < 1e12) {
+			n = 0
+		}
+		s.Counts[i] = n
+		s.Total += n
+	}
+}
+
+// Quantile returns the time that so much of all, from 0 to 1, took no longer than; 0 where nothing is known.
+func (s *Spread) Quantile(q float64) time.Duration {
+	if s.Total <= 0 {
+		return 0
+	}
+	left := q * s.Total
+	for i, n := range s.Counts {
+		if n > 0 && left <= n {
+			return edge(float64(i) + left/n)
+		}
+		left -= n
+	}
+	return edge(spreadSteps)
+}
+
+func edge(step float64) time.Duration {
+	return time.Duration(float64(spreadFrom) * math.Exp2(step/spreadEach))
+}
+
+// Beyond returns how much of all, from 0 to 1, took longer than a time.
+func (s *Spread) Beyond(took time.Duration) float64 {
+	if s.Total <= 0 {
+		return 0
+	}
+	at := min(max(spreadEach*math.Log2(float64(max(took, 1))/float64(spreadFrom)), 0), spreadSteps)
+	sum := 0.0
+	for i := int(at); i < spreadSteps; i++ {
+		if n := s.Counts[i]; i == int(at) {
+			sum += n * (1 - (at - float64(i)))
+		} else {
+			sum += n
+		}
+	}
+	return sum / s.Total
+}
+
+// Feel is what one probe shows of what others feel: how long it took, and whether we were at work meanwhile.
+type Feel struct {
+	Kind   FeelKind
+	Took   time.Duration
+	Beside bool // we were at work
+}
+
+// FeelKind is what a probe does.
+type FeelKind string
+
+const (
+	FeelLookup FeelKind = "look-up" // of one row by its key
+	FeelCommit FeelKind = "commit"  // of a transaction that changes next to nothing
+)
+
+// FeelKinds are all of them.
+var FeelKinds = []FeelKind{FeelLookup, FeelCommit}
+
+// Felt holds what others feel, by kind of probe: alone, while we rest, and beside us, while we are at work.
+type Felt struct{ Alone, Beside Spread }
+
+const (
+	// enoughAlone and enoughBeside are how many probes have to be known for what they show to count.
+	enoughAlone  = 60
+	enoughBeside = 30
+	// felt99 is the share of others' statements that is slower than the p99.
+	felt99 = 0.01
+	// stalls is how many times the median the p99 is where something stalls, and stalled the share of the time that we
+	// take then.
+	stalls, stalled = 10, 0.03
+)
+
+// Share returns for how much of the time, from 0 to 1, we may be at work so that the p99 of others is no more than
+// bound (0.1 is 10 %) above what it is alone; false where too little is known.
+//
+// What others feel is a mixture: for as much of the time as we work, what probes beside us show, and for the rest what
+// they show alone. Its p99 stays within the bound where no more than a hundredth of the mixture lies beyond
+// x = (1 + bound) × p99 alone, which is so up to a share of (0.01 − A) / (B − A), where A and B are what lies beyond x
+// alone and beside us. A is not counted, which would hang on a handful of probes, but taken from how the slowest
+// twentieth alone is spread: as a power of the time. Where the p99 alone is more than ten times the median, something
+// stalls, and a bound that is measured by it would allow anything: we take next to nothing then.
+func (f *Felt) Share(bound float64) (share float64, known bool) {
+	if f.Alone.Total < enoughAlone || f.Beside.Total < enoughBeside {
+		return 0, false
+	}
+	p95, p99 := f.Alone.Quantile(0.95), f.Alone.Quantile(1-felt99)
+	slope := 16.0 // of a tail so steep that its edge is a wall
+	if p99 > p95 && p95 > 0 {
+		slope = min(math.Log(0.05/felt99)/math.Log(float64(p99)/float64(p95)), slope)
+	}
+	alone := felt99 * math.Pow(1+bound, -slope)
+	if p99 > stalls*f.Alone.Quantile(0.5) {
+		return stalled, true
+	}
+	beside := f.Beside.Beyond(time.Duration(float64(p99) * (1 + bound)))
+	beside = (beside*f.Beside.Total + 1) / (f.Beside.Total + 1) // the next may be one that is slow
+	if beside <= felt99 {
+		return 1, true
+	}
+	return (felt99 - alone) / (beside - alone), true
+}
+
+// Fade makes what has been felt weigh so much, from 0 to 1.
+func (f *Felt) Fade(by float64) {
+	f.Alone.Fade(by)
+	f.Beside.Fade(by)
+}

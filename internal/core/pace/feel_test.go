@@ -1,0 +1,239 @@
+package pace
+
+import (
+	"math"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+)
+
+func TestASpreadTellsQuantiles(t *testing.T) {
+	var s Spread
+	r := rand.New(rand.NewPCG(1, 2))
+	for range 20_000 {
+		s.Add(time.Duration(r.ExpFloat64() * float64(time.Millisecond)))
+	}
+	for _, q := range []float64{0.5, 0.9, 0.99} {
+		want := -math.Log(1-q) * float64(time.Millisecond)
+		if got := float64(s.Quantile(q)); got < 0.93*want || got > 1.07*want {
+			t.Errorf("quantile %v: %s, want %s", q, time.Duration(got), time.Duration(want))
+		}
+		if got := s.Beyond(time.Duration(want)); got < 0.9*(1-q) || got > 1.1*(1-q) {
+			t.Errorf("beyond %s lies %.4f, want %.4f", time.Duration(want), got, 1-q)
+		}
+	}
+	s.Fade(0.5)
+	if s.Total != 10_000 {
+		t.Errorf("faded it weighs %v", s.Total)
+	}
+	for _, odd := range []time.Duration{-time.Second, 0, time.Nanosecond, time.Hour} {
+		s.Add(odd)
+	}
+	if q := s.Quantile(1); q > time.Minute || q < 10*time.Second {
+		t.Errorf("the slowest took %s", q)
+	}
+	if (&Spread{}).Quantile(0.99) != 0 || (&Spread{}).Beyond(time.Second) != 0 {
+		t.Error("nothing tells of something")
+	}
+}
+
+// server is a made-up database with a workload: what its look-ups take alone, and how many of those beside us are held
+// up.
+type server struct {
+	*rand.Rand
+	held float64 // share of the look-ups beside us that wait for us
+	by   time.Duration
+}
+
+func (s *server) lookup(beside bool) time.Duration {
+	took := time.Duration(math.Exp(s.NormFloat64()*0.5) * float64(500*time.Microsecond))
+	if beside && s.Float64() < s.held {
+		took += time.Duration(s.ExpFloat64() * float64(s.by))
+	}
+	return took
+}
+
+// beside lets a control work beside others for a while, as a run does: for as much of the time as three stages with
+// the rests of the careful pace take, stretched. It returns the share of the time that it worked, in the last half, and
+// all that the workload felt in it.
+func (s *server) beside(c *Control, from, length time.Duration, look func(*Look)) (share float64, all Spread) {
+	const step = 10 * time.Millisecond
+	worked, looked, sum, n, debt := 0.0, 0, 0.0, 0, 0.0
+	for at := from; at < from+length; at += step {
+		room, _ := c.Free(at)
+		duty := min(3/(1+59*stretch(room.Free)), 1)
+		working := false
+		if debt += duty; debt >= 1 {
+			working, debt = true, debt-1
+			worked++
+		}
+		if looked++; looked == 15 {
+			l := Look{Busy: 5, Span: 2 * every, Worked: worked / 15}
+			look(&l)
+			c.Look(at, l)
+			worked, looked = 0, 0
+		}
+		if s.Float64() < 0.2 || working {
+			c.Feel(Feel{Kind: FeelLookup, Took: s.lookup(working), Beside: working})
+		}
+		if at > from+length/2 {
+			n++
+			if working {
+				sum++
+			}
+			for range 5 {
+				all.Add(s.lookup(working))
+			}
+		}
+	}
+	return sum / float64(n), all
+}
+
+func TestOthersFeelNoMoreThanTheBound(t *testing.T) {
+	for _, c := range []struct {
+		name        string
+		held        float64
+		by          time.Duration
+		bound       float64
+		least, most float64 // of the share of the time that we may work
+	}{
+		{"they do not feel us", 0, 0, 0.1, 0.5, 1},
+		{"one look-up in ten waits", 0.1, 5 * time.Millisecond, 0.1, 0.01, 0.06},
+		{"half of them wait", 0.5, 10 * time.Millisecond, 0.1, 0.002, 0.03},
+		{"and may become half as slow again", 0.1, 5 * time.Millisecond, 0.5, 0.03, 0.2},
+		{"and twice as slow", 0.1, 5 * time.Millisecond, 1, 0.04, 0.4},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			s := &server{rand.New(rand.NewPCG(3, 4)), c.held, c.by}
+			x := Control{Bound: c.bound}
+			share, all := s.beside(&x, 0, 10*time.Minute, func(*Look) {})
+			var alone Spread
+			for range 200_000 {
+				alone.Add(s.lookup(false))
+			}
+			felt := float64(all.Quantile(0.99)) / float64(alone.Quantile(0.99))
+			if share < c.least || share > c.most || felt > 1+1.5*c.bound {
+				t.Errorf("it works %.3f of the time, and others feel %.2f times what they do alone: %+v", share, felt,
+					x.State(10*time.Minute))
+			}
+		})
+	}
+}
+
+func TestItGivesWayToLocksReplicasAndOtherLoads(t *testing.T) {
+	free := &server{Rand: rand.New(rand.NewPCG(5, 6))}
+	for _, c := range []struct {
+		name string
+		look func(*Look)
+		want string
+	}{
+		{"a lock of ours", func(l *Look) { l.Blocked = 1 }, "one waits for a lock of ours"},
+		{"a replica", func(l *Look) { l.Behind = 7.25 }, "a replica falls behind, by 7.3 s now"},
+		{"another load", func(l *Look) { l.Ended += 10_000 }, "do much more than before"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			var x Control
+			ended := int64(0)
+			steady := func(l *Look) {
+				ended += 150
+				l.Ended, l.Counted = ended, true
+			}
+			free.beside(&x, 0, time.Minute, steady)
+			if room, why := x.Free(time.Minute); room.Free < 0.5 || room.Burst != besideBurst {
+				t.Fatalf("before: %+v, %s", room, why)
+			}
+			at := time.Minute + every
+			said := ""
+			for n := range 3 { // looks: less than half a second
+				l := Look{Busy: 5, Worked: 0.5}
+				steady(&l)
+				c.look(&l)
+				ended = l.Ended
+				x.Look(at+time.Duration(n)*every, l)
+				if _, why := x.Free(at); strings.Contains(why, c.want) {
+					said = why
+				}
+			}
+			if room, why := x.Free(at + 2*every); room.Free > 0 || said == "" {
+				t.Errorf("after: %+v, %q", room, why)
+			}
+		})
+	}
+}
+
+// Counters that begin anew, wrap or are reset, a clock that stands still, and looks that come late change nothing for
+// good, and never make it faster.
+func TestOddLooksDoNotThrowIt(t *testing.T) {
+	s := &server{rand.New(rand.NewPCG(7, 8)), 0.1, 5 * time.Millisecond}
+	r := rand.New(rand.NewPCG(9, 10))
+	var x Control
+	share, _ := s.beside(&x, 0, 10*time.Minute, func(l *Look) {
+		switch l.Counted = true; r.IntN(20) {
+		case 0:
+			l.Ended = math.MinInt64 / 4
+		case 1:
+			l.Ended = math.MaxInt64 / 4
+		case 2:
+			l.Counted = false
+		case 3:
+			l.Worked = 1
+		}
+	})
+	x.Look(10*time.Minute, Look{Busy: 5})
+	x.Look(10*time.Minute, Look{Busy: 5})
+	x.Look(0, Look{Busy: 5})
+	state := x.State(0)
+	if share > 0.06 || math.IsNaN(state.Rate) || math.IsNaN(state.Free) || state.Free < leastBeside {
+		t.Errorf("it works %.3f of the time: %+v", share, state)
+	}
+}
+
+func TestWhatIsUsualSavesLearning(t *testing.T) {
+	s := &server{rand.New(rand.NewPCG(11, 12)), 0, 0}
+	var usual Spread
+	for range 5000 {
+		usual.Add(s.lookup(false))
+	}
+	var x Control
+	x.Expect(FeelLookup, usual)
+	if f := x.State(0).Felt[FeelLookup]; f.Alone == 0 || f.Beside != 0 {
+		t.Errorf("it expects %+v", f)
+	}
+	for _, b := range []Felt{{}, {Alone: usual}} {
+		if share, known := b.Share(0.1); known {
+			t.Errorf("of too little follows %v", share)
+		}
+	}
+	x.Look(0, Look{Busy: 1})
+	if room, why := x.Free(0); room.Free > 0 || room.Burst != 0 || room.Spurts == 0 ||
+		!strings.Contains(why, "not known yet") {
+		t.Errorf("it begins with %+v: %s", room, why)
+	}
+	if text := strings.Join([]string{percent(0.1), percent(0.043), percent(1)}, ", "); text != "10 %, 4.3 %, 100 %" {
+		t.Error(text)
+	}
+}
+
+// Where the machine stalls while we rest, a bound that is measured by that would allow anything.
+func TestABoundIsNotMeasuredByStalls(t *testing.T) {
+	var f Felt
+	for i := range 1000 {
+		took := 500 * time.Microsecond
+		if i%50 == 0 {
+			took = 300 * time.Millisecond
+		}
+		f.Alone.Add(took)
+		f.Beside.Add(500 * time.Microsecond)
+	}
+	if share, known := f.Share(0.1); !known || share != stalled {
+		t.Errorf("we may be at work %v of the time (%v)", share, known)
+	}
+	f.Alone = Spread{}
+	for range 1000 {
+		f.Alone.Add(500 * time.Microsecond)
+	}
+	if share, known := f.Share(0.1); !known || share != 1 {
+		t.Errorf("without stalls we may be at work %v of the time (%v)", share, known)
+	}
+}
