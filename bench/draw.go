@@ -3,7 +3,6 @@ package main
 import (
 	"encoding/json"
 	"fmt"
-	"image/color"
 	"os"
 	"path/filepath"
 
@@ -23,12 +22,9 @@ func (r *loadReport) draw(file string) error {
 	p.Legend.Top, p.Legend.YOffs, p.Legend.Padding = true, vg.Points(26), vg.Points(2) // above the lines
 	p.Title.Padding = vg.Points(34)
 	p.Add(plotter.NewGrid())
-	colours := map[string]color.Color{armNone: color.Gray{150}, armOurs: color.RGBA{217, 119, 6, 255},
-		armPurge: color.RGBA{22, 163, 74, 255}, armLoop: color.RGBA{37, 99, 235, 255},
-		armDelete: color.RGBA{185, 28, 28, 255}}
 	for _, arm := range arms {
 		rounds := r.Rounds[arm]
-		if colours[arm] == nil || len(rounds) == 0 {
+		if armColours[arm] == nil || len(rounds) == 0 {
 			continue
 		}
 		var points plotter.XYs
@@ -47,7 +43,7 @@ func (r *loadReport) draw(file string) error {
 		if err != nil {
 			return err
 		}
-		line.Color, line.Width = colours[arm], vg.Points(1.8)
+		line.Color, line.Width = armColours[arm], vg.Points(1.8)
 		p.Add(line)
 		p.Legend.Add(arm, line)
 	}

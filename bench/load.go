@@ -37,6 +37,9 @@ const (
 // Each round goes through them in this order; what is done by hand is seen in the first alone.
 var arms = []string{armNone, armOurs, armPurge, armLoop, armDelete, armAgain}
 
+// atBound begins the name of an arm of a gentle run with a bound of its own: "gentle run at 5%".
+const atBound = armOurs + " at "
+
 // loadKeep days leave four fifths of the rows due, so that a run does not come to its end within an arm.
 const loadKeep = 200
 
@@ -58,6 +61,7 @@ type second struct {
 	Count int     `json:"count"`
 	P50   float64 `json:"p50_ms"`
 	P99   float64 `json:"p99_ms"`
+	Gone  float64 `json:"rows_gone"` // a second, by what goes on beside the workload
 }
 
 // armResult is one round of one arm.
@@ -120,7 +124,7 @@ func (a *asked) loads(ctx context.Context, engine string, rows int) error {
 			if err := w.begin(); err != nil {
 				return err
 			}
-			x, err := w.arm(ctx, arm, r.Rate, a.arm, a.program)
+			x, err := w.arm(ctx, arm, most, load{{"", a.arm, a.share}}, a.program)
 			if err != nil {
 				return fmt.Errorf("%s: %w", arm, err)
 			}
@@ -306,15 +310,47 @@ type sampleOf struct {
 	read     bool
 }
 
-// arm runs the workload at its rate, each statement at its time whether the ones before have ended or not, with what
-// the arm names beside it.
-func (w *workload) arm(ctx context.Context, arm string, rate float64, length time.Duration,
-	program string) (*armResult, error) {
+// phase is a stretch of time in which the workload is a share of what saturates the server.
+type phase struct {
+	Name   string        `json:"name"`
+	Length time.Duration `json:"length"`
+	Share  float64       `json:"share"`
+}
+
+// load is how much the workload does, phase by phase.
+type load []phase
+
+func (l load) length() (sum time.Duration) {
+	for _, p := range l {
+		sum += p.Length
+	}
+	return sum
+}
+
+// each calls do with the instant of each statement, counted from the beginning, where most saturates the server.
+func (l load) each(most float64, do func(due time.Duration)) {
+	began := time.Duration(0)
+	for _, p := range l {
+		if rate := most * p.Share; rate > 0 {
+			for n := 0; float64(n) < p.Length.Seconds()*rate; n++ {
+				do(began + time.Duration(float64(n)/rate*float64(time.Second)))
+			}
+		}
+		began += p.Length
+	}
+}
+
+// warm is how long the workload goes on, as in its first phase, before anything is measured.
+const warm = 4 * time.Second
+
+// arm runs the workload as its load says, each statement at its time whether the ones before have ended or not, with
+// what the arm names beside it.
+func (w *workload) arm(ctx context.Context, arm string, most float64, l load, program string) (*armResult, error) {
 	s, err := w.prepare()
 	if err != nil {
 		return nil, err
 	}
-	const warm = 4 * time.Second
+	length := l.length()
 	before, err := w.count(ctx)
 	if err != nil {
 		return nil, err
@@ -327,37 +363,28 @@ func (w *workload) arm(ctx context.Context, arm string, rate float64, length tim
 	for i := range cap(slots) {
 		slots <- rand.New(rand.NewPCG(uint64(i), 7))
 	}
-	beside := make(chan error, 1)
-	start, stop, err := w.beside(ctx, arm, program, beside)
+	x, err := w.beside(ctx, arm, program)
 	if err != nil {
 		return nil, err
 	}
 	begun := time.Now()
-	asked := make(chan struct{})
+	var watching sync.WaitGroup
 	var oldest, least []float64
-	started := false
-	for n := 0; ; n++ {
-		due := time.Duration(float64(n) / rate * float64(time.Second))
-		if due >= warm+length {
-			break
+	watching.Go(func() {
+		time.Sleep(time.Until(begun.Add(warm)))
+		go x.start()
+		for time.Since(begun) < warm+length {
+			w.watch(ctx, out)
+			oldest, least = append(oldest, w.ask(ctx, w.oldest)), append(least, w.ask(ctx, w.least))
+			time.Sleep(time.Second)
 		}
-		if !started && due >= warm {
-			started = true
-			go start()
-			go func() {
-				defer close(asked)
-				for time.Since(begun) < warm+length {
-					w.watch(ctx, out)
-					oldest, least = append(oldest, w.ask(ctx, w.oldest)), append(least, w.ask(ctx, w.least))
-					time.Sleep(time.Second)
-				}
-			}()
-		}
+	})
+	var gone []float64
+	watching.Go(func() { gone = rates(ctx, x.gone, begun.Add(warm), length) })
+	slices.Concat(load{{"", warm, l[0].Share}}, l).each(most, func(due time.Duration) {
 		time.Sleep(time.Until(begun.Add(due)))
 		r := <-slots
-		wait.Add(1)
-		go func() {
-			defer wait.Done()
+		wait.Go(func() {
 			read, err := w.do(ctx, s, r)
 			took := time.Since(begun) - due
 			slots <- r
@@ -367,12 +394,11 @@ func (w *workload) arm(ctx context.Context, arm string, rate float64, length tim
 				samples = append(samples, sampleOf{due - warm, took, read})
 			}
 			out.failed(err)
-		}()
-	}
+		})
+	})
 	wait.Wait()
-	<-asked
-	stop()
-	if err := <-beside; err != nil {
+	watching.Wait()
+	if err := x.stop(); err != nil {
 		return nil, err
 	}
 	out.OldestLast, out.LeastLast = w.ask(ctx, w.oldest), w.ask(ctx, w.least)
@@ -384,7 +410,23 @@ func (w *workload) arm(ctx context.Context, arm string, rate float64, length tim
 	}
 	out.Gone = before - after
 	out.take(samples, length)
+	for i := range out.Seconds {
+		out.Seconds[i].Gone = gone[i]
+	}
 	return out, nil
+}
+
+// rates asks once a second how many rows have gone, and returns how many a second that were, second by second.
+func rates(ctx context.Context, gone func(context.Context) int64, from time.Time, length time.Duration) []float64 {
+	out := make([]float64, int(length.Seconds()))
+	at, before := from, int64(0)
+	for i := range out {
+		time.Sleep(time.Until(from.Add(time.Duration(i+1) * time.Second)))
+		n, now := gone(ctx), time.Now()
+		out[i] = float64(max(n-before, 0)) / now.Sub(at).Seconds()
+		at, before = now, max(n, before)
+	}
+	return out
 }
 
 // failed counts a statement that ended in an error, by its kind.
@@ -455,25 +497,35 @@ func (r *armResult) take(samples []sampleOf, length time.Duration) {
 	r.ReadsP99, r.WritesP99 = quantile(reads, 0.99), quantile(writes, 0.99)
 	for _, list := range bySecond {
 		slices.Sort(list)
-		r.Seconds = append(r.Seconds, second{len(list), quantile(list, 0.5), quantile(list, 0.99)})
+		r.Seconds = append(r.Seconds, second{Count: len(list), P50: quantile(list, 0.5), P99: quantile(list, 0.99)})
 	}
 }
 
-// beside makes ready what is to go on beside the workload, and returns what starts and what ends it; done hears when
-// it has.
-func (w *workload) beside(ctx context.Context, arm, program string, done chan<- error) (start, stop func(),
-	err error) {
-	switch arm {
-	case armOurs:
-		return w.besideService(ctx, program, "then: archive\narchive: {store: cellar}\n", done)
-	case armPurge:
-		return w.besideService(ctx, program, "then: purge\n", done)
-	case armDelete, armLoop:
+// neighbour is what goes on beside the workload.
+type neighbour struct {
+	start func()
+	stop  func() error                // and says what went wrong
+	gone  func(context.Context) int64 // how many rows it has taken
+}
+
+// beside makes ready what is to go on beside the workload.
+func (w *workload) beside(ctx context.Context, arm, program string) (neighbour, error) {
+	bound, bounded := strings.CutPrefix(arm, atBound)
+	switch {
+	case bounded:
+		return w.besideService(ctx, program, "then: archive\narchive: {store: cellar}\npace: {bound: "+bound+"}\n")
+	case arm == armOurs:
+		return w.besideService(ctx, program, "then: archive\narchive: {store: cellar}\n")
+	case arm == armPurge:
+		return w.besideService(ctx, program, "then: purge\n")
+	case arm == armDelete, arm == armLoop:
 		own, cancel := context.WithCancel(ctx)
-		return func() {
+		done := make(chan error, 1)
+		var gone atomic.Int64
+		return neighbour{func() {
 			var err error
 			if arm == armLoop {
-				err = w.loop(own)
+				err = w.loop(own, &gone)
 			} else {
 				_, err = w.db.ExecContext(own, w.all)
 			}
@@ -481,14 +533,13 @@ func (w *workload) beside(ctx context.Context, arm, program string, done chan<- 
 				err = nil
 			}
 			done <- err
-		}, cancel, nil
+		}, func() error { cancel(); return <-done }, func(context.Context) int64 { return gone.Load() }}, nil
 	}
-	done <- nil
-	return func() {}, func() {}, nil
+	return neighbour{func() {}, func() error { return nil }, func(context.Context) int64 { return 0 }}, nil
 }
 
 // loop is the by-hand loop of deletes, of 5,000 rows each.
-func (w *workload) loop(ctx context.Context) error {
+func (w *workload) loop(ctx context.Context, gone *atomic.Int64) error {
 	engine, _ := w.address()
 	text := w.all + " LIMIT 5000"
 	if engine == "postgres" {
@@ -500,22 +551,23 @@ func (w *workload) loop(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if n, _ := res.RowsAffected(); n == 0 {
+		n, _ := res.RowsAffected()
+		if n == 0 {
 			return nil
 		}
+		gone.Add(n)
 	}
 }
 
 // besideService archives or purges, as the end of the rule says, with the service at its default pace.
-func (w *workload) besideService(ctx context.Context, program, then string, done chan<- error) (start, end func(),
-	err error) {
+func (w *workload) besideService(ctx context.Context, program, then string) (n neighbour, err error) {
 	dir, err := os.MkdirTemp("", "ambercellar-bench-")
 	if err != nil {
-		return nil, nil, err
+		return n, err
 	}
 	c, _, stop, err := serve(ctx, program, dir, "nice", "-n", "10", "ionice", "-c", "3")
 	if err != nil {
-		return nil, nil, err
+		return n, err
 	}
 	engine, address := w.address()
 	rule := "rule: scan\nsource: bench\ntable: scan\nage: scanned_at\nclauses:\n  - keep: P1D\n" + then
@@ -524,33 +576,45 @@ func (w *workload) besideService(ctx context.Context, program, then string, done
 	}
 	at, _ := time.Parse(time.DateOnly, anchor)
 	if _, err := c.AddSource(ctx, client.NewSource{Name: "bench", Engine: engine, Address: address}); err != nil {
-		return nil, nil, err
+		return n, err
 	}
 	if _, err := c.ApplyRules(ctx, client.RuleFile{Text: rule}); err != nil {
-		return nil, nil, err
+		return n, err
 	}
 	p, err := c.MakePlan(ctx, client.NewPlan{Rule: "scan", Before: at.AddDate(0, 0, -loadKeep).Format(time.RFC3339)})
 	if err != nil {
-		return nil, nil, err
+		return n, err
 	}
-	started := make(chan error, 1)
+	began := make(chan struct{})
 	var r *client.RunView
-	return func() {
-			var err error
-			r, err = c.StartRun(ctx, client.NewRun{Plan: p.ID})
-			started <- err
-		}, func() {
-			err := <-started
-			if err == nil {
-				var now *client.RunView
-				if now, err = c.Run(ctx, r.ID); err == nil && now.State != client.Running {
-					err = fmt.Errorf("the run is %s: %s", now.State, now.Reason)
-				}
+	var failed error
+	n.start = func() {
+		defer close(began)
+		r, failed = c.StartRun(ctx, client.NewRun{Plan: p.ID})
+	}
+	n.gone = func(ctx context.Context) int64 {
+		<-began
+		if failed == nil {
+			if now, err := c.Run(ctx, r.ID); err == nil {
+				return now.Ledger.Deleted
 			}
-			stop()
-			os.RemoveAll(dir)
-			done <- err
-		}, nil
+		}
+		return 0
+	}
+	n.stop = func() error {
+		<-began
+		if failed == nil {
+			var now *client.RunView
+			if now, failed = c.Run(ctx, r.ID); failed == nil && now.State != client.Running &&
+				now.State != client.Done {
+				failed = fmt.Errorf("the run is %s: %s", now.State, now.Reason)
+			}
+		}
+		stop()
+		os.RemoveAll(dir)
+		return failed
+	}
+	return n, nil
 }
 
 // finish prints the table and writes the JSON and the picture.
@@ -566,8 +630,9 @@ func (r *loadReport) finish(out string) error {
 	}
 	quiet := middle(p99(armNone, armAgain))
 	fmt.Printf("\n| %s, %.0f statements a second (%.0f %% of saturation) | rounds | p99, median | of single rounds "+
-		"| to no run | failed | deadlocks | lock timeouts | rows gone | peak log | peak garbage | oldest row, "+
-		"during and after | smallest key |\n|---|---|---|---|---|---|---|---|---|---|---|---|---|\n",
+		"| to no run | failed | deadlocks | lock timeouts | rows gone a second, median, and of single rounds "+
+		"| peak log | peak garbage | oldest row, during and after | smallest key |\n"+
+		"|---|---|---|---|---|---|---|---|---|---|---|---|\n",
 		r.Work, r.Rate, 100*r.Share)
 	for _, arm := range arms {
 		seen := p99(arm)
@@ -575,18 +640,19 @@ func (r *loadReport) finish(out string) error {
 			continue
 		}
 		var sum armResult
+		var rates []float64
 		for _, x := range r.Rounds[arm] {
 			sum.Failed, sum.Deadlocks, sum.Timeouts = sum.Failed+x.Failed, sum.Deadlocks+x.Deadlocks, sum.Timeouts+
 				x.Timeouts
-			sum.PeakLog, sum.PeakGarbage, sum.Gone = max(sum.PeakLog, x.PeakLog), max(sum.PeakGarbage, x.PeakGarbage),
-				max(sum.Gone, x.Gone)
+			sum.PeakLog, sum.PeakGarbage = max(sum.PeakLog, x.PeakLog), max(sum.PeakGarbage, x.PeakGarbage)
+			rates = append(rates, float64(x.Gone)/r.Length)
 			sum.Oldest, sum.OldestLast, sum.Least, sum.LeastLast = max(sum.Oldest, x.Oldest),
 				max(sum.OldestLast, x.OldestLast), max(sum.Least, x.Least), max(sum.LeastLast, x.LeastLast)
 		}
-		fmt.Printf("| %s | %d | %.2f ms | %.2f to %.2f | %.2f × | %d | %d | %d | %d | %d MB | %d | %.1f, %.1f ms "+
-			"| %.1f, %.1f ms |\n", arm, len(seen), middle(seen), seen[0], seen[len(seen)-1], middle(seen)/quiet,
-			sum.Failed, sum.Deadlocks, sum.Timeouts, sum.Gone, sum.PeakLog/1e6, sum.PeakGarbage, sum.Oldest,
-			sum.OldestLast, sum.Least, sum.LeastLast)
+		fmt.Printf("| %s | %d | %.2f ms | %.2f to %.2f | %.2f × | %d | %d | %d | %.0f, %.0f | %d MB | %d | "+
+			"%.1f, %.1f ms | %.1f, %.1f ms |\n", arm, len(seen), middle(seen), seen[0], seen[len(seen)-1],
+			middle(seen)/quiet, sum.Failed, sum.Deadlocks, sum.Timeouts, middle(rates), rates,
+			sum.PeakLog/1e6, sum.PeakGarbage, sum.Oldest, sum.OldestLast, sum.Least, sum.LeastLast)
 	}
 	if err := os.MkdirAll(out, 0o755); err != nil {
 		return err

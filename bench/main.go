@@ -108,7 +108,8 @@ func main() {
 	flag.IntVar(&a.planRows, "plan-rows", 5_000_000, "rows of the table that is planned")
 	flag.IntVar(&a.loadRounds, "load-rounds", 3, "rounds of each arm of the loads, in turn")
 	flag.DurationVar(&a.arm, "arm", 2*time.Minute, "length of an arm of the loads")
-	some := flag.String("arms", "", "of the loads, separated by commas; empty: "+strings.Join(arms, ", "))
+	some := flag.String("arms", "", "of the loads, separated by commas; empty: "+strings.Join(arms, ", ")+"; \""+
+		atBound+"5%\" is a run with a bound of its own")
 	flag.Float64Var(&a.share, "share", 0.3, "of saturation, that the workload of the loads is")
 	flag.BoolVar(&a.alone, "alone", false,
 		"measure ours alone, and how its rate and memory hold over a run: with -rows 11000000 -keep-days 90 each "+
@@ -125,8 +126,10 @@ func main() {
 	redraw := flag.String("draw", "", "measure nothing: draw the load that this JSON file holds once more, into -out")
 	flag.StringVar(&a.only, "only", "",
 		"measure only works whose names begin with one of these, separated by commas: "+
-			strings.Join(names(), ", ")+", postgres-load, mariadb-load, postgres-partition, mariadb-partition, "+
-			"wide-postgres, wide-mariadb, wide-sqlite, search, restore, plan, size-tables, size-catalog, "+
+			strings.Join(names(), ", ")+", postgres-load, mariadb-load, and -rush, -waves and -day of either where "+
+			"named, postgres-partition, mariadb-partition, "+
+			"wide-postgres, wide-mariadb, wide-sqlite, small-postgres, small-mariadb, small-sqlite, search, "+
+			"restore, plan, size-tables, size-catalog, "+
 			"schedules, outbox, year, access")
 	flag.Parse()
 	if *flush > 0 {
@@ -194,6 +197,23 @@ func (a *asked) measure(ctx context.Context) error {
 		}
 		if err := x.do(); err != nil {
 			return fmt.Errorf("%s: %w", x.name, err)
+		}
+	}
+	for _, w := range works {
+		engine, what, _ := strings.Cut(w.name, "-")
+		if what == "archive" && a.wanted("small-"+engine) {
+			if err := small(ctx, engine, w.start, a.rounds, a.program); err != nil {
+				return fmt.Errorf("small runs on %s: %w", engine, err)
+			}
+		}
+	}
+	for _, engine := range []string{"postgres", "mariadb"} {
+		for name := range loadsThatChange {
+			if whole := engine + "-" + name; slices.Contains(strings.Split(a.only, ","), whole) {
+				if err := a.changes(ctx, name, engine, a.size(8_000_000)); err != nil {
+					return fmt.Errorf("%s: %w", whole, err)
+				}
+			}
 		}
 	}
 	summary(done)

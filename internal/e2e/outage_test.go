@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"fmt"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -26,35 +27,56 @@ func (w *world) finished(id string) client.RunView {
 	return client.RunView{}
 }
 
+// ownServer is a world with a server of its own, which restart crashes and starts again; it syncs.
+func ownServer(t *testing.T, engine string, settings ...string) (w *world, restart func() error) {
+	t.Helper()
+	w = &world{t: t, dir: t.TempDir(), engine: engine}
+	var err error
+	if engine == "mariadb" {
+		var s *dbtest.MariaServer
+		if s, err = dbtest.StartMariaDB(settings...); err == nil {
+			t.Cleanup(s.Stop)
+			w.dsn, restart = s.URL("harbour"), s.Restart
+			err = dbtest.ExecMariaDB(s.URL("mysql"), "CREATE DATABASE harbour CHARACTER SET utf8mb4")
+		}
+		if err == nil {
+			w.db, err = dbtest.OpenMariaDB(w.dsn)
+		}
+	} else {
+		var s *dbtest.Server
+		if s, err = dbtest.Start(settings...); err == nil {
+			t.Cleanup(s.Stop)
+			w.dsn, restart = s.URL("postgres"), s.Restart
+			w.db, err = sql.Open("pgx", w.dsn)
+		}
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.start()
+	t.Cleanup(func() {
+		w.stop(syscall.SIGKILL)
+		w.db.Close()
+		if t.Failed() {
+			t.Logf("the service's log:\n%s", w.svc.log)
+		}
+	})
+	return w, restart
+}
+
 func TestADatabaseThatCrashesInTheMiddleCostsNothing(t *testing.T) {
 	t.Parallel()
 	for _, then := range []string{"archive", "purge"} {
 		t.Run(then, func(t *testing.T) {
 			t.Parallel()
-			s, err := dbtest.Start() // with fsync, since it is to crash
-			if err != nil {
-				t.Fatal(err)
-			}
-			t.Cleanup(s.Stop)
-			w := &world{t: t, dir: t.TempDir(), engine: "postgres", dsn: s.URL("postgres")}
-			if w.db, err = sql.Open("pgx", w.dsn); err != nil {
-				t.Fatal(err)
-			}
-			w.start()
-			t.Cleanup(func() {
-				w.stop(9)
-				w.db.Close()
-				if t.Failed() {
-					t.Logf("the service's log:\n%s", w.svc.log)
-				}
-			})
+			w, restart := ownServer(t, "postgres")
 			w.scans(8000)
 			before := w.content("true")
 			w.define(then, "careful")
 			r := w.planned()
 			for _, deleted := range []int64{300, 2000} {
 				w.someDeletedOrFailed(r.ID, deleted)
-				if err := s.Restart(); err != nil {
+				if err := restart(); err != nil {
 					t.Fatal(err)
 				}
 			}

@@ -171,6 +171,9 @@ func (s *Jobs) holds(j *job) string {
 			return frozen.Error()
 		}
 	}
+	if why := s.unquiet(j); why != "" {
+		return why
+	}
 	if j.failed != nil && time.Now().Before(j.until) {
 		var again *upkeep.AgainError
 		if errors.As(j.failed, &again) {
@@ -452,11 +455,16 @@ func (s *Jobs) remove(ctx context.Context, j *job) (there, works bool, err error
 	return there, works, s.Catalog.EndJobTurn(ctx, j.Kind, j.ID)
 }
 
-// passes is asked by a verification before each segment: one that is paused waits there, and others of its kind work.
+// passes is asked by a verification before each segment: one that is paused waits there, and others of its kind work;
+// one that nobody asked for waits a while for a quiet hour.
 func (s *Jobs) passes(ctx context.Context, verification string) error {
 	s.mu.Lock()
 	j := s.jobs[jobName{catalog.JobVerification, verification}]
-	if j == nil || j.PausedAt == nil {
+	if j == nil {
+		s.mu.Unlock()
+		return s.slowly(ctx)
+	}
+	if j.PausedAt == nil {
 		s.mu.Unlock()
 		return nil
 	}

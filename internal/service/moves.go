@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/engine/upkeep"
 )
 
 // mostMoves is how many moves and how many second copies stand in the queue; more follow as these end.
@@ -96,7 +97,7 @@ func (s *Chores) copying(ctx context.Context) (time.Time, error) {
 	lacking, err := s.Catalog.WithoutSecond(ctx, mostMoves)
 	for i := range lacking {
 		x := &lacking[i]
-		o := JobOrder{Source: x.Source, Table: x.Table, By: "service", Asked: x.CreatedAt.Time,
+		o := JobOrder{Source: x.Source, Table: x.Table, By: upkeep.ByService, Asked: x.CreatedAt.Time,
 			What: "second copy, from store " + x.Store}
 		if x.ClosedAt != nil {
 			o.Asked = x.ClosedAt.Time

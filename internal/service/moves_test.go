@@ -1,16 +1,21 @@
 package service
 
 import (
+	"context"
 	"errors"
 	"os"
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/pace"
 	"ambercellar/internal/engine/refuse"
+	"ambercellar/internal/engine/upkeep"
+	"ambercellar/internal/source"
 )
 
 // store adds a directory as a store.
@@ -240,5 +245,83 @@ func TestAMoveIsAskedForByMany(t *testing.T) {
 	}
 	if files != 1 {
 		t.Errorf("%d files of rows", files)
+	}
+}
+
+// crowd is a source in which others are at work, for as long as a test says.
+type crowd struct {
+	source.Source
+	busy atomic.Int64
+}
+
+func (c *crowd) Unwrap() source.Source { return nil }
+
+func (c *crowd) Others(context.Context, time.Duration) (pace.Look, error) {
+	return pace.Look{Busy: int(c.busy.Load()), Span: time.Second}, nil
+}
+
+// TestSecondCopiesWaitForAQuietHour: while a run sees others at work they wait and say why, unless somebody wants one
+// now, and not for longer than half a day; verifying that nobody asked for goes on slowly.
+func TestSecondCopiesWaitForAQuietHour(t *testing.T) {
+	t.Parallel()
+	n := openNights(t, "scan", "berth")
+	n.cellar(t, "scan", 1000)
+	n.store(t, "attic")
+	others := &crowd{}
+	others.busy.Store(2)
+	run := n.Watch.Of(others, "harbour", nil, 0)
+	defer run.Leave()
+	second := "attic"
+	if err := n.Places.SetStore(t.Context(), "me", "cellar", StoreChange{Second: &second}); err != nil {
+		t.Fatal(err)
+	}
+	waits := func() string {
+		t.Helper()
+		for begun := time.Now(); ; time.Sleep(5 * time.Millisecond) {
+			if line := n.Jobs.Line(); len(line) == 1 && line[0].Kind == catalog.JobCopy {
+				return line[0].Why
+			}
+			if time.Since(begun) > time.Minute {
+				t.Fatal(n.jobs())
+			}
+		}
+	}
+	if why := waits(); !strings.Contains(why,
+		"in source harbour 2 sessions of others are at work; it waits for a quiet hour") {
+		t.Errorf("it says %q", why)
+	}
+	if s := n.segment(t, "scan", anySegment); s.Second != "" {
+		t.Errorf("it was copied to %s", s.Second)
+	}
+	begun := time.Now()
+	ctx, cancel := context.WithTimeout(t.Context(), 3*quietLook/2)
+	defer cancel()
+	if err := n.Jobs.passes(ctx, "of nobody"); !errors.Is(err, context.DeadlineExceeded) ||
+		time.Since(begun) < quietLook {
+		t.Errorf("verifying went on after %s (%v)", time.Since(begun), err)
+	}
+	others.busy.Store(0)
+	if err := n.Jobs.passes(t.Context(), "of nobody"); err != nil {
+		t.Error(err)
+	}
+	n.segment(t, "scan", func(s *catalog.Segment) bool { return s.Second == "attic" })
+
+	others.busy.Store(1)
+	for n.Watch.Others() == "" {
+		time.Sleep(time.Millisecond)
+	}
+	n.cellar(t, "berth", 1000)
+	if why := waits(); !strings.Contains(why, "one session of others is at work") {
+		t.Errorf("it says %q", why)
+	}
+	berth := n.segment(t, "berth", anySegment)
+	if err := n.Jobs.SetPriority(t.Context(), "me", catalog.JobCopy, berth.ID, 1); err != nil {
+		t.Fatal(err)
+	}
+	n.segment(t, "berth", func(s *catalog.Segment) bool { return s.Second == "attic" })
+	j := &job{JobTurn: catalog.JobTurn{Kind: catalog.JobCopy}, JobOrder: JobOrder{By: upkeep.ByService,
+		Asked: n.Now().Add(-quietWithin)}}
+	if why := n.Jobs.unquiet(j); why != "" {
+		t.Errorf("after half a day it still waits: %s", why)
 	}
 }

@@ -476,7 +476,9 @@ func TestQuietHoursHoldWhatCanWait(t *testing.T) {
 		}
 	}
 	o.forward(24 * time.Hour)
-	o.until(t, "the next one came", func() bool { return len(o.states(t, "office")) == 2 && o.post.Count() == 4 && o.idle() })
+	o.until(t, "the next one came", func() bool {
+		return len(o.states(t, "office")) == 2 && o.post.Count() == 4 && o.idle()
+	})
 }
 
 // TestManyGatherAtOnce: what happens is told once, however many look for it at a time.

@@ -122,9 +122,11 @@ const (
 	enoughBeside = 30
 	// felt99 is the share of others' statements that is slower than the p99.
 	felt99 = 0.01
-	// stalls is how many times the median the p99 is where something stalls, and stalled the share of the time that we
-	// take then.
-	stalls, stalled = 10, 0.03
+	// stalls is how many times the median the p99 is where something stalls. What others feel of us is told then by how
+	// many more of theirs are slower than so many medians beside us: stalledMore of all, at a bound of 100 %. We take
+	// between leastStalled and mostStalled of the time.
+	stalls, stalledMore       = 10, 0.02
+	leastStalled, mostStalled = 0.03, 0.3
 )
 
 // Share returns for how much of the time, from 0 to 1, we may be at work so that the p99 of others is no more than
@@ -134,8 +136,10 @@ const (
 // they show alone. Its p99 stays within the bound where no more than a hundredth of the mixture lies beyond
 // x = (1 + bound) × p99 alone, which is so up to a share of (0.01 − A) / (B − A), where A and B are what lies beyond x
 // alone and beside us. A is not counted, which would hang on a handful of probes, but taken from how the slowest
-// twentieth alone is spread: as a power of the time. Where the p99 alone is more than ten times the median, something
-// stalls, and a bound that is measured by it would allow anything: we take next to nothing then.
+// twentieth alone is spread: as a power of the time.
+//
+// Where the p99 alone is more than ten times the median, something stalls, and a bound that is measured by it would
+// allow anything. What we may add then is a share of statements that take longer than ten medians.
 func (f *Felt) Share(bound float64) (share float64, known bool) {
 	if f.Alone.Total < enoughAlone || f.Beside.Total < enoughBeside {
 		return 0, false
@@ -146,15 +150,20 @@ func (f *Felt) Share(bound float64) (share float64, known bool) {
 		slope = min(math.Log(0.05/felt99)/math.Log(float64(p99)/float64(p95)), slope)
 	}
 	alone := felt99 * math.Pow(1+bound, -slope)
-	if p99 > stalls*f.Alone.Quantile(0.5) {
-		return stalled, true
+	if slow := stalls * f.Alone.Quantile(0.5); p99 > slow {
+		more := max(f.besideBeyond(slow)-f.Alone.Beyond(slow), 1e-6)
+		return min(max(stalledMore*bound/more, leastStalled), mostStalled), true
 	}
-	beside := f.Beside.Beyond(time.Duration(float64(p99) * (1 + bound)))
-	beside = (beside*f.Beside.Total + 1) / (f.Beside.Total + 1) // the next may be one that is slow
+	beside := f.besideBeyond(time.Duration(float64(p99) * (1 + bound)))
 	if beside <= felt99 {
 		return 1, true
 	}
 	return (felt99 - alone) / (beside - alone), true
+}
+
+// besideBeyond is how much of all, from 0 to 1, takes longer than a time beside us: the next may be one of those.
+func (f *Felt) besideBeyond(took time.Duration) float64 {
+	return (f.Beside.Beyond(took)*f.Beside.Total + 1) / (f.Beside.Total + 1)
 }
 
 // Fade makes what has been felt weigh so much, from 0 to 1.

@@ -215,25 +215,33 @@ func TestWhatIsUsualSavesLearning(t *testing.T) {
 	}
 }
 
-// Where the machine stalls while we rest, a bound that is measured by that would allow anything.
+// Where the machine stalls, a bound that is measured by that would allow anything: what counts then is how many more
+// of others' look-ups are slow beside us.
 func TestABoundIsNotMeasuredByStalls(t *testing.T) {
-	var f Felt
-	for i := range 1000 {
-		took := 500 * time.Microsecond
-		if i%50 == 0 {
-			took = 300 * time.Millisecond
+	felt := func(slowEach int, took time.Duration) (s Spread) {
+		for i := range 1000 {
+			if slowEach > 0 && i%slowEach == 0 {
+				s.Add(took)
+			} else {
+				s.Add(500 * time.Microsecond)
+			}
 		}
-		f.Alone.Add(took)
-		f.Beside.Add(500 * time.Microsecond)
+		return s
 	}
-	if share, known := f.Share(0.1); !known || share != stalled {
-		t.Errorf("we may be at work %v of the time (%v)", share, known)
-	}
-	f.Alone = Spread{}
-	for range 1000 {
-		f.Alone.Add(500 * time.Microsecond)
-	}
-	if share, known := f.Share(0.1); !known || share != 1 {
-		t.Errorf("without stalls we may be at work %v of the time (%v)", share, known)
+	stalling, waiting := felt(50, 300*time.Millisecond), felt(10, 20*time.Millisecond)
+	for name, c := range map[string]struct {
+		alone, beside      Spread
+		bound, least, most float64
+	}{
+		"it stalls while we rest alone":    {stalling, felt(0, 0), 0.1, mostStalled, mostStalled},
+		"it stalls, whoever is at work":    {stalling, felt(50, 400*time.Millisecond), 0.1, mostStalled, mostStalled},
+		"and one in ten waits for us":      {stalling, waiting, 0.1, leastStalled, leastStalled},
+		"which others may feel more of":    {stalling, waiting, 1, 0.2, 0.28},
+		"nothing stalls, and nobody waits": {felt(0, 0), felt(0, 0), 0.1, 1, 1},
+	} {
+		f := Felt{Alone: c.alone, Beside: c.beside}
+		if share, known := f.Share(c.bound); !known || share < c.least || share > c.most {
+			t.Errorf("%s: we may be at work %v of the time (%v)", name, share, known)
+		}
 	}
 }

@@ -14,8 +14,8 @@ import (
 	"ambercellar/internal/engine/tables"
 )
 
-// byRule is who asks for the moves to cold stores that rules ask for.
-const byRule = "service"
+// ByService is who asks for what nobody did: moves to cold stores that rules ask for, and second copies.
+const ByService = "service"
 
 // RequestMove keeps that the rows of a closed segment are to be moved to another store, or back to that in which its
 // records lie; those stay where they are. A segment that is told to go where its rows lie already is not moved any
@@ -57,7 +57,7 @@ func (kp *Keeper) StayPut(ctx context.Context, id string) (*catalog.Segment, err
 		return s, nil
 	}
 	// where it is to go elsewhere meanwhile, whoever asked for that is heard
-	if err := kp.Catalog.NotMoving(ctx, id, s.Moving, s.MovingBy == byRule); err != nil &&
+	if err := kp.Catalog.NotMoving(ctx, id, s.Moving, s.MovingBy == ByService); err != nil &&
 		!errors.Is(err, catalog.ErrState) {
 		return nil, err
 	}
@@ -157,7 +157,7 @@ func (kp *Keeper) Move(ctx context.Context, id string) (moved *catalog.Segment, 
 		}
 	}()
 	giveUp := func(err error) error { // what its rule wants is wanted still
-		if s.MovingBy == byRule {
+		if s.MovingBy == ByService {
 			return err
 		}
 		if told := kp.Catalog.NotMoving(ctx, id, to, false); !errors.Is(told, catalog.ErrState) {
@@ -327,7 +327,7 @@ func (kp *Keeper) ToMove(ctx context.Context, limit int) ([]catalog.Segment, err
 	}
 	due, err := kp.Catalog.ToCool(ctx, kp.Now(), limit-len(wanted))
 	for i := range due {
-		s, one := kp.RequestMove(ctx, byRule, due[i].ID, due[i].ColdStore)
+		s, one := kp.RequestMove(ctx, ByService, due[i].ID, due[i].ColdStore)
 		if one != nil {
 			err = errors.Join(err, one)
 			continue

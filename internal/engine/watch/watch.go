@@ -44,6 +44,7 @@ type Usual interface {
 
 // Watcher looks at one source, for all that is at work there.
 type Watcher struct {
+	name    string // of the source
 	users   []*User
 	stop    context.CancelFunc
 	begun   time.Time
@@ -85,7 +86,7 @@ func (w *Watchers) Of(src source.Source, name string, table *shape.Table, bound 
 	}
 	x := w.all[src]
 	if x == nil {
-		x = &Watcher{begun: time.Now(), looked: make(chan struct{}), wake: make(chan struct{}, 1)}
+		x = &Watcher{name: name, begun: time.Now(), looked: make(chan struct{}), wake: make(chan struct{}, 1)}
 		ctx, stop := context.WithCancel(context.Background())
 		x.stop = stop
 		w.all[src] = x
@@ -114,6 +115,18 @@ func (w *Watchers) Of(src source.Source, name string, table *shape.Table, bound 
 	w.mu.Unlock()
 	<-x.looked
 	return u
+}
+
+// Others says in words that others are at work in a source where we are; empty: no look shows any.
+func (w *Watchers) Others() string {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for _, x := range w.all {
+		if s := x.State(); s.Busy > 0 {
+			return "in source " + x.name + " " + pace.Others(s.Busy)
+		}
+	}
+	return ""
 }
 
 // Leave ends the use, where there is one. After the last of a source nothing of it goes on, and what was learnt is

@@ -51,10 +51,13 @@ type Source struct {
 const (
 	looseMode  = "NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES,NO_ENGINE_SUBSTITUTION"
 	strictMode = looseMode + ",STRICT_ALL_TABLES"
-	session    = "SET SESSION time_zone = '+00:00', sql_mode = '" + looseMode +
-		"', lock_wait_timeout = 5, innodb_lock_wait_timeout = 1, group_concat_max_len = 1000000, net_write_timeout " +
-		"= 600 /*M!100300 , idle_write_transaction_timeout = 60 */"
+	session    = "SET SESSION time_zone = '+00:00', sql_mode = '" + looseMode + "', " + tableWait +
+		", innodb_lock_wait_timeout = 1, group_concat_max_len = 1000000, net_write_timeout = 600 " +
+		"/*M!100300 , idle_write_transaction_timeout = 60 */"
 	isolation = "SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED"
+	// tableWait is how many seconds a statement waits for a table that somebody has locked: whoever waits does not say
+	// so, so that a run waits for no longer, says it, and tries again.
+	tableWait = "lock_wait_timeout = 2"
 )
 
 // Open prepares the connections to cfg.Address; the first is made when it is needed.

@@ -101,7 +101,7 @@ func (s *Source) alter(ctx context.Context, table, action string) error {
 			if _, err := c.ExecContext(ctx, wait); err != nil {
 				return err
 			}
-			defer c.ExecContext(context.WithoutCancel(ctx), "SET SESSION lock_wait_timeout = 5")
+			defer c.ExecContext(context.WithoutCancel(ctx), "SET SESSION "+tableWait)
 		}
 		_, err := c.ExecContext(ctx, statement)
 		return busyOrWhole(err)
@@ -281,7 +281,7 @@ func (s *Source) locked(ctx context.Context, tables string, fn func(*sql.Conn) e
 				if _, err := c.ExecContext(ctx, "SET SESSION lock_wait_timeout = 1"); err != nil {
 					return err
 				}
-				defer c.ExecContext(context.WithoutCancel(ctx), "SET SESSION lock_wait_timeout = 5")
+				defer c.ExecContext(context.WithoutCancel(ctx), "SET SESSION "+tableWait)
 			}
 			if _, err := c.ExecContext(ctx, "LOCK TABLES "+tables+nowait); err != nil {
 				return busyOrWhole(err)
