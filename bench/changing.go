@@ -108,8 +108,9 @@ func gone(s second) float64 { return s.Gone }
 
 // finish prints a line a phase, and writes the JSON and the picture.
 func (r *changingReport) finish(out string) error {
-	fmt.Printf("\n| %s: phase, seconds, statements a second | arm | p99 of its first second | to no run | p99 of a second "+
-		"after that, median | to no run | rows a second, median |\n|---|---|---|---|---|---|---|\n", r.Work)
+	fmt.Printf("\n| %s: phase, seconds, statements a second | arm | p99 of its first second | to no run "+
+		"| p99 of a second after that, median | to no run | rows a second, median |\n"+
+		"|---|---|---|---|---|---|---|\n", r.Work)
 	at := 0
 	for _, p := range r.Load {
 		first, rest := span{at, at + 1}, span{at + 1, at + int(p.Length.Seconds())}

@@ -81,6 +81,8 @@ type armResult struct {
 	Least          float64  `json:"smallest_key_ms"`    //
 	OldestLast     float64  `json:"oldest_row_ms_last"` // right after
 	LeastLast      float64  `json:"smallest_key_ms_last"`
+
+	Course *client.Course `json:"course,omitempty"` // of our run
 }
 
 type loadReport struct {
@@ -401,6 +403,7 @@ func (w *workload) arm(ctx context.Context, arm string, most float64, l load, pr
 	if err := x.stop(); err != nil {
 		return nil, err
 	}
+	out.Course = x.course
 	out.OldestLast, out.LeastLast = w.ask(ctx, w.oldest), w.ask(ctx, w.least)
 	out.Oldest, out.Least = middle(oldest), middle(least)
 	after := int64(0)
@@ -503,13 +506,14 @@ func (r *armResult) take(samples []sampleOf, length time.Duration) {
 
 // neighbour is what goes on beside the workload.
 type neighbour struct {
-	start func()
-	stop  func() error                // and says what went wrong
-	gone  func(context.Context) int64 // how many rows it has taken
+	start  func()
+	stop   func() error                // and says what went wrong
+	gone   func(context.Context) int64 // how many rows it has taken
+	course *client.Course              // how it went, once it has stopped; nil: that is not known
 }
 
 // beside makes ready what is to go on beside the workload.
-func (w *workload) beside(ctx context.Context, arm, program string) (neighbour, error) {
+func (w *workload) beside(ctx context.Context, arm, program string) (*neighbour, error) {
 	bound, bounded := strings.CutPrefix(arm, atBound)
 	switch {
 	case bounded:
@@ -522,7 +526,7 @@ func (w *workload) beside(ctx context.Context, arm, program string) (neighbour, 
 		own, cancel := context.WithCancel(ctx)
 		done := make(chan error, 1)
 		var gone atomic.Int64
-		return neighbour{func() {
+		return &neighbour{start: func() {
 			var err error
 			if arm == armLoop {
 				err = w.loop(own, &gone)
@@ -533,9 +537,11 @@ func (w *workload) beside(ctx context.Context, arm, program string) (neighbour, 
 				err = nil
 			}
 			done <- err
-		}, func() error { cancel(); return <-done }, func(context.Context) int64 { return gone.Load() }}, nil
+		}, stop: func() error { cancel(); return <-done },
+			gone: func(context.Context) int64 { return gone.Load() }}, nil
 	}
-	return neighbour{func() {}, func() error { return nil }, func(context.Context) int64 { return 0 }}, nil
+	return &neighbour{start: func() {}, stop: func() error { return nil },
+		gone: func(context.Context) int64 { return 0 }}, nil
 }
 
 // loop is the by-hand loop of deletes, of 5,000 rows each.
@@ -560,7 +566,8 @@ func (w *workload) loop(ctx context.Context, gone *atomic.Int64) error {
 }
 
 // besideService archives or purges, as the end of the rule says, with the service at its default pace.
-func (w *workload) besideService(ctx context.Context, program, then string) (n neighbour, err error) {
+func (w *workload) besideService(ctx context.Context, program, then string) (n *neighbour, err error) {
+	n = &neighbour{}
 	dir, err := os.MkdirTemp("", "ambercellar-bench-")
 	if err != nil {
 		return n, err
@@ -609,6 +616,7 @@ func (w *workload) besideService(ctx context.Context, program, then string) (n n
 				now.State != client.Done {
 				failed = fmt.Errorf("the run is %s: %s", now.State, now.Reason)
 			}
+			n.course, _ = c.Course(ctx, r.ID)
 		}
 		stop()
 		os.RemoveAll(dir)

@@ -39,7 +39,8 @@ func small(ctx context.Context, engine string, start func() (table, error), roun
 		return err
 	}
 	for _, action := range []string{"archive", "purge"} {
-		text := "rule: scan\nsource: bench\ntable: scan\nage: scanned_at\nclauses:\n  - keep: P1D\nthen: " + action + "\n"
+		text := "rule: scan\nsource: bench\ntable: scan\nage: scanned_at\nclauses:\n  - keep: P1D\nthen: " +
+			action + "\n"
 		if action == "archive" {
 			text += "archive: {store: cellar}\n"
 		}

@@ -201,8 +201,9 @@ func TestAHundredRunsOnOneServer(t *testing.T) {
 	w.must("source", "add", "harbour", "-engine", w.engine, "-address", w.dsn, "-tls", "off")
 	var text strings.Builder
 	for i := range runs {
-		w.exec(fmt.Sprintf("CREATE TABLE pier_%d (id integer PRIMARY KEY, at timestamptz NOT NULL); INSERT INTO pier_%[1]d "+
-			"SELECT g, timestamptz '2020-01-01' + g * interval '1 hour' FROM generate_series(1, %d) g", i, rows))
+		w.exec(fmt.Sprintf("CREATE TABLE pier_%d (id integer PRIMARY KEY, at timestamptz NOT NULL); INSERT INTO "+
+			"pier_%[1]d SELECT g, timestamptz '2020-01-01' + g * interval '1 hour' FROM generate_series(1, %d) g",
+			i, rows))
 		fmt.Fprintf(&text, "---\nrule: pier-%d\nsource: harbour\ntable: pier_%[1]d\nage: at\nclauses:\n  - keep: P1Y\n"+
 			"then: archive\narchive: {store: cellar}\n", i)
 	}
