@@ -79,8 +79,9 @@ func (a *asked) changes(ctx context.Context, name, engine string, rows int) erro
 			if err != nil {
 				return fmt.Errorf("%s: %w", arm, err)
 			}
-			fmt.Printf("round %d, %s: %d statements, %d failed, %d deadlocks, %d lock timeouts; %d rows gone\n",
-				round+1, arm, got.Statements, got.Failed, got.Deadlocks, got.Timeouts, got.Gone)
+			fmt.Printf("round %d, %s: %d statements, %d failed, %d deadlocks, %d lock timeouts; %d rows gone; "+
+				"%.1f %% stolen\n", round+1, arm, got.Statements, got.Failed, got.Deadlocks, got.Timeouts, got.Gone,
+				100*got.Stolen)
 			r.Rounds[arm] = append(r.Rounds[arm], *got)
 		}
 	}
@@ -93,7 +94,7 @@ type span struct{ from, to int }
 // of returns the median over the rounds of what each second of a span has: the median of those seconds.
 func (r *changingReport) of(arm string, in span, what func(second) float64) float64 {
 	var rounds []float64
-	for _, x := range r.Rounds[arm] {
+	for _, x := range calmOf(r.Rounds[arm]) {
 		var seen []float64
 		for _, s := range x.Seconds[min(in.from, len(x.Seconds)):min(in.to, len(x.Seconds))] {
 			seen = append(seen, what(s))

@@ -9,6 +9,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -81,6 +82,7 @@ type armResult struct {
 	Least          float64  `json:"smallest_key_ms"`    //
 	OldestLast     float64  `json:"oldest_row_ms_last"` // right after
 	LeastLast      float64  `json:"smallest_key_ms_last"`
+	Stolen         float64  `json:"stolen"` // share of the processors' time that others on the host had
 
 	Course *client.Course `json:"course,omitempty"` // of our run
 }
@@ -133,9 +135,10 @@ func (a *asked) loads(ctx context.Context, engine string, rows int) error {
 			r.Rounds[arm] = append(r.Rounds[arm], *x)
 			fmt.Printf("round %d, %-13s p50 %6.2f ms  p99 %7.2f ms (reads %.2f, writes %.2f)  p99.9 %8.2f ms  %d "+
 				"statements, %d failed, %d deadlocks, %d lock timeouts; %d rows gone; log %d MB, garbage %d; "+
-				"oldest row %.1f ms (after: %.1f), smallest key %.1f ms (after: %.1f)\n",
+				"oldest row %.1f ms (after: %.1f), smallest key %.1f ms (after: %.1f); %.1f %% stolen\n",
 				round+1, arm, x.P50, x.P99, x.ReadsP99, x.WritesP99, x.P999, x.Statements, x.Failed, x.Deadlocks,
-				x.Timeouts, x.Gone, x.PeakLog/1e6, x.PeakGarbage, x.Oldest, x.OldestLast, x.Least, x.LeastLast)
+				x.Timeouts, x.Gone, x.PeakLog/1e6, x.PeakGarbage, x.Oldest, x.OldestLast, x.Least, x.LeastLast,
+				100*x.Stolen)
 		}
 	}
 	return r.finish(a.out)
@@ -369,6 +372,8 @@ func (w *workload) arm(ctx context.Context, arm string, most float64, l load, pr
 	if err != nil {
 		return nil, err
 	}
+	becalmed()
+	kept := stolen()
 	begun := time.Now()
 	var watching sync.WaitGroup
 	var oldest, least []float64
@@ -400,6 +405,7 @@ func (w *workload) arm(ctx context.Context, arm string, most float64, l load, pr
 	})
 	wait.Wait()
 	watching.Wait()
+	out.Stolen = (stolen() - kept) / time.Since(begun).Seconds() / float64(runtime.NumCPU())
 	if err := x.stop(); err != nil {
 		return nil, err
 	}
@@ -625,11 +631,20 @@ func (w *workload) besideService(ctx context.Context, program, then string) (n *
 	return n, nil
 }
 
-// finish prints the table and writes the JSON and the picture.
+// calmOf returns the rounds in which the host left this machine its processors; all where there is none.
+func calmOf(rounds []armResult) []armResult {
+	out := slices.DeleteFunc(slices.Clone(rounds), func(r armResult) bool { return r.Stolen > calm })
+	if len(out) == 0 {
+		return rounds
+	}
+	return out
+}
+
+// finish prints the table, of the calm rounds, and writes the JSON and the picture.
 func (r *loadReport) finish(out string) error {
 	p99 := func(arms ...string) (list []float64) { // sorted
 		for _, arm := range arms {
-			for _, x := range r.Rounds[arm] {
+			for _, x := range calmOf(r.Rounds[arm]) {
 				list = append(list, x.P99)
 			}
 		}
@@ -637,8 +652,9 @@ func (r *loadReport) finish(out string) error {
 		return list
 	}
 	quiet := middle(p99(armNone, armAgain))
-	fmt.Printf("\n| %s, %.0f statements a second (%.0f %% of saturation) | rounds | p99, median | of single rounds "+
-		"| to no run | failed | deadlocks | lock timeouts | rows gone a second, median, and of single rounds "+
+	fmt.Printf("\n| %s, %.0f statements a second (%.0f %% of saturation) | calm rounds | p99, median "+
+		"| of single rounds | to no run | failed | deadlocks | lock timeouts | rows gone a second, median, and of "+
+		"single rounds "+
 		"| peak log | peak garbage | oldest row, during and after | smallest key |\n"+
 		"|---|---|---|---|---|---|---|---|---|---|---|---|\n",
 		r.Work, r.Rate, 100*r.Share)
@@ -649,7 +665,7 @@ func (r *loadReport) finish(out string) error {
 		}
 		var sum armResult
 		var rates []float64
-		for _, x := range r.Rounds[arm] {
+		for _, x := range calmOf(r.Rounds[arm]) {
 			sum.Failed, sum.Deadlocks, sum.Timeouts = sum.Failed+x.Failed, sum.Deadlocks+x.Deadlocks, sum.Timeouts+
 				x.Timeouts
 			sum.PeakLog, sum.PeakGarbage = max(sum.PeakLog, x.PeakLog), max(sum.PeakGarbage, x.PeakGarbage)

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"syscall"
 	"time"
@@ -162,6 +163,34 @@ func processor() float64 {
 	var user, nice, system, idle, wait, irq, softirq float64
 	fmt.Sscan(string(b), &name, &user, &nice, &system, &idle, &wait, &irq, &softirq)
 	return (user + nice + system + irq + softirq) / 100
+}
+
+// stolen is for how many seconds, of all processors, others on the host have kept this machine waiting since it was
+// started (proc(5), /proc/stat).
+func stolen() float64 {
+	b, _ := os.ReadFile("/proc/stat") // 0 where there is none
+	f := strings.Fields(string(b))
+	if len(f) < 9 {
+		return 0
+	}
+	var ticks float64
+	fmt.Sscan(f[8], &ticks)
+	return ticks / 100
+}
+
+// calm is how much of the processors' time may be stolen where what a workload feels is still told.
+const calm = 0.03
+
+// becalmed waits until the host leaves this machine its processors, for two minutes at the most.
+func becalmed() {
+	const look = 3 * time.Second
+	for range 40 {
+		before := stolen()
+		time.Sleep(look)
+		if (stolen()-before)/look.Seconds()/float64(runtime.NumCPU()) < calm {
+			return
+		}
+	}
 }
 
 // ownTime is the processor time that a process has used, in seconds (proc(5), fields 14 and 15 of /proc/PID/stat).

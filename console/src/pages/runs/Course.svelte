@@ -24,6 +24,15 @@
   const rate = (m: Moment) => Math.round(m.rows / Math.max(m.secs, 1e-3));
   const bounded = (m: Moment) => (m.alone_millis ? m.alone_millis * (1 + (m.bound ?? 0)) : null);
   let points = $derived(course.data?.points ?? []);
+  const ended = (m: Moment) => Date.parse(m.at);
+  // Each moment at its time; where the run stood still in between, the line breaks.
+  const along = (of: (m: Moment) => number | null) =>
+    points.flatMap((m, i) => {
+      const here = { x: ended(m), y: of(m) };
+      const begun = here.x - 1000 * m.secs;
+      const broken = i > 0 && begun - ended(points[i - 1]) > 1000 * Math.max(m.secs, 2);
+      return broken ? [{ x: begun, y: null }, here] : [here];
+    });
   let felt = $derived(points.some((m) => m.alone_millis));
   let told = $derived(points.some((m) => m.rate != null));
 
@@ -33,7 +42,7 @@
     const line = (label: string, of: (m: Moment) => number | null, color: string, more = {}) => ({
       type: "line" as const,
       label,
-      data: points.map(of),
+      data: along(of),
       borderColor: color,
       borderWidth: 1.5,
       pointRadius: 0,
@@ -41,14 +50,28 @@
     });
     const drawn = (canvas: HTMLCanvasElement, datasets: ReturnType<typeof line>[], right?: string) =>
       new Chart(canvas, {
-        data: { labels: points.map((m) => clock.format(new Date(m.at))), datasets },
+        data: { datasets },
         options: {
           animation: false,
           maintainAspectRatio: false,
           interaction: { mode: "index", intersect: false },
-          plugins: { legend: { align: "end", labels: { color: ink, boxWidth: 12 } } },
+          plugins: {
+            legend: { align: "end", labels: { color: ink, boxWidth: 12 } },
+            tooltip: { callbacks: { title: ([at]) => clock.format(at?.parsed.x ?? 0) } }
+          },
           scales: {
-            x: { ticks: { color: ink, maxTicksLimit: 8, maxRotation: 0 }, grid: { display: false } },
+            x: {
+              type: "linear" as const,
+              min: ended(points[0]) - 1000 * points[0].secs,
+              max: ended(points[points.length - 1]),
+              ticks: {
+                color: ink,
+                maxTicksLimit: 8,
+                maxRotation: 0,
+                callback: (at: number | string) => clock.format(Number(at))
+              },
+              grid: { display: false }
+            },
             y: { beginAtZero: true, ticks: { color: ink, maxTicksLimit: 5 }, grid: { color: grid } },
             ...(right && {
               y1: {
