@@ -63,7 +63,7 @@ func (c *Course) Add(m CourseMoment) {
 
 // together makes one moment of two: of what was felt, the worse counts.
 func together(a, b CourseMoment) CourseMoment {
-	mean := func(x, y float64) float64 { return (x*a.Secs + y*b.Secs) / max(a.Secs+b.Secs, 1e-9) }
+	mean := func(x, y float64) float64 { return x + (y-x)*b.Secs/max(a.Secs+b.Secs, 1e-9) }
 	out := b
 	out.Rows, out.Secs = a.Rows+b.Rows, a.Secs+b.Secs
 	out.Worked, out.Busy = mean(a.Worked, b.Worked), mean(a.Busy, b.Busy)

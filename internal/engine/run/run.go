@@ -386,7 +386,6 @@ func (r *Execution) copied(w *Work) {
 func (r *Execution) prove(ctx context.Context, w *Work) <-chan error {
 	out := make(chan error, 1)
 	go func() {
-		r.behindOthers()
 		for _, x := range append(slices.Clone(w.related), w) { // the head of the families last: where it is, all are
 			if x.segment != nil {
 				if err := r.publish(ctx, x); err != nil {
@@ -400,14 +399,6 @@ func (r *Execution) prove(ctx context.Context, w *Work) <-chan error {
 	return out
 }
 
-// behindOthers lets the rest of a goroutine that reads, encodes or verifies a slice have the lowest priority on this
-// machine, unless nobody else is at work in the database, which may lie here too.
-func (r *Execution) behindOthers() {
-	if room, _ := r.free(r.reading.Load().pace); room.Free < 1 {
-		standBack()
-	}
-}
-
 type fetched struct {
 	work *Work
 	err  error
@@ -418,7 +409,6 @@ type fetched struct {
 func (r *Execution) fetch(ctx context.Context, number int, after []value.Value, rows int) <-chan fetched {
 	out := make(chan fetched, 1)
 	go func() {
-		r.behindOthers()
 		var w *Work
 		err := r.retry(ctx, func() (err error) {
 			if r.full() {
