@@ -8,6 +8,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"ambercellar/internal/archive/store"
+	"ambercellar/internal/core/audit"
 )
 
 // Scope says which archived rows a restore is for: those of a run, of a segment, of a table by age and filter, or
@@ -116,17 +117,34 @@ func (c *Catalog) AddRestore(ctx context.Context, r *Restore) error {
 // SaveRestore keeps where a restore stands.
 func (c *Catalog) SaveRestore(ctx context.Context, r *Restore) error {
 	return c.transaction(ctx, func(tx *sqlx.Tx) error {
+		before, err := was(ctx, tx, "SELECT state FROM restore WHERE id = ?", r.ID)
+		if err != nil {
+			return err
+		}
 		if err := afterRestore.check(tx, "restore", r.ID, r.State); err != nil {
 			return err
 		}
-		_, err := tx.NamedExecContext(ctx,
+		if _, err := tx.NamedExecContext(ctx,
 			`UPDATE restore SET state = :state, reason = :reason, ended_at = :ended_at, segments = :segments,
 				found = :found, restored = :restored, begun = :begun,
 		skipped = :skipped, replaced = :replaced, of_rows = :of_rows, target_table = :target_table, digest = :digest,
 			verified = :verified, file = :file, file_bytes = :file_bytes, expired_at = :expired_at,
 			taken_back = :taken_back, stayed = :stayed,
 		lasts = CASE WHEN state IN ('asked', 'retrieving', 'running') THEN :lasts ELSE lasts END, expires_at = CASE
-			WHEN state IN ('asked', 'retrieving', 'running') THEN :expires_at ELSE expires_at END WHERE id = :id`, r)
+			WHEN state IN ('asked', 'retrieving', 'running') THEN :expires_at ELSE expires_at END WHERE id = :id`,
+			r); err != nil || before == string(r.State) {
+			return err
+		}
+		end := Entry{Actor: "service", Action: "restore " + string(r.State), Subject: r.ID, Outcome: audit.OutcomeDone}
+		switch r.State {
+		case RestoreDone:
+			end.Detail = fmt.Sprintf("%d of %d rows put back or written, %d skipped", r.Restored, r.Found, r.Skipped)
+		case RestoreFailed:
+			end.Outcome, end.Detail = audit.OutcomeFailed, r.Reason
+		default:
+			return nil
+		}
+		_, err = c.enter(ctx, tx, end)
 		return err
 	})
 }

@@ -116,7 +116,17 @@ func TestAStaleRecordDoesNotTurnAStateBack(t *testing.T) {
 		t.Fatal(err)
 	}
 	before := *r
-	r.State = RestoreExpired
+	r.Reason = "kept once more" // which is not another end
+	if err := c.SaveRestore(ctx, r); err != nil {
+		t.Fatal(err)
+	}
+	var ends []string
+	if err := c.db.Select(&ends, "SELECT actor || ': ' || action || ', ' || outcome FROM audit WHERE action IN "+
+		"('restore done', 'restore failed')"); err != nil ||
+		!slices.Equal(ends, []string{"service: restore done, done"}) {
+		t.Errorf("the audit log has of its end %q (%v)", ends, err)
+	}
+	r.State, r.Reason = RestoreExpired, ""
 	if err := c.SaveRestore(ctx, r); err != nil {
 		t.Fatal(err)
 	}

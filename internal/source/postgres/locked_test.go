@@ -50,7 +50,7 @@ func TestALockedTableIsOneLineOfTheList(t *testing.T) {
 	if _, err := s.Check(t.Context()); err != nil {
 		t.Errorf("the check of the source: %v", err)
 	}
-	if took := time.Since(begun); took > 4*time.Second { // less than one lock is waited for
+	if took := time.Since(begun); took > 1900*time.Millisecond { // less than one lock is waited for
 		t.Errorf("it took %s", took)
 	}
 }

@@ -53,7 +53,7 @@ var session = map[string]string{
 	"standard_conforming_strings":         "on",
 	"row_security":                        "off",
 	"default_transaction_isolation":       "read committed",
-	"lock_timeout":                        "5s",
+	"lock_timeout":                        "2s", // whoever waits does not say so: a run says it, and tries again
 	"idle_in_transaction_session_timeout": "60s",
 	"tcp_keepalives_idle":                 "30",
 	"tcp_keepalives_interval":             "10",

@@ -359,13 +359,25 @@ func listedAsDescribed(t *testing.T, w *world) {
 		CREATE TABLE bare (at ` + w.f.AgeType + `, note varchar(20));
 		CREATE TABLE chit (label varchar(20) NOT NULL, vessel_id integer REFERENCES vessel (id));
 		CREATE UNIQUE INDEX chit_label ON chit (label)`)
+	// Looking for ages is given up soon, so that it is asked again where the machine stalls.
+	unaged := func(x *shape.Table) bool { return x.Name == "scan" && x.Oldest == "" }
 	tables, err := w.s.Tables(w.ctx)
+	for range 5 {
+		if err == nil && slices.ContainsFunc(tables, func(x shape.Table) bool { return unaged(&x) }) {
+			tables, err = w.s.Tables(w.ctx)
+		}
+	}
 	if err != nil {
 		t.Fatal(err)
 	}
 	expect(t, "tables", len(tables), 6)
 	for i := range tables {
 		alone, err := w.s.Table(w.ctx, tables[i].Name)
+		for range 5 {
+			if err == nil && unaged(alone) {
+				alone, err = w.s.Table(w.ctx, tables[i].Name)
+			}
+		}
 		if err != nil {
 			t.Fatal(err)
 		}
