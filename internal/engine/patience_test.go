@@ -10,7 +10,9 @@ import (
 
 	"ambercellar/internal/archive/store"
 	"ambercellar/internal/catalog"
+	"ambercellar/internal/core/value"
 	"ambercellar/internal/engine/upkeep"
+	"ambercellar/internal/source"
 )
 
 // absent is a store that is away from one operation on, for so many operations.
@@ -168,5 +170,65 @@ func TestAVerificationLetsDisposalsIn(t *testing.T) {
 	}
 	if left < rows/100/2 {
 		t.Errorf("%d segments were left to verify when the other was let in", left)
+	}
+}
+
+// tardy is a database that takes its time with the first batch, and with the first slice.
+type tardy struct {
+	source.Source
+	takes           time.Duration
+	reading, delete sync.Once
+}
+
+func (s *tardy) Unwrap() source.Source { return s.Source }
+
+func (s *tardy) ReadSlice(ctx context.Context, q source.SliceRequest, sink func(*value.Chunk) error) (*source.Slice,
+	error) {
+	s.reading.Do(func() { time.Sleep(s.takes) })
+	return s.Source.ReadSlice(ctx, q, sink)
+}
+
+func (s *tardy) DeleteBatch(ctx context.Context, b source.Batch) (*source.JournalRow, error) {
+	s.delete.Do(func() { time.Sleep(s.takes) })
+	return s.Source.DeleteBatch(ctx, b)
+}
+
+// TestARunSaysThatItWaitsForAnAnswer: where a statement takes long, it is told which, again and again, and no longer
+// once the answer is there.
+func TestARunSaysThatItWaitsForAnAnswer(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, "wal")
+	r := b.start(t)
+	x := &tardy{Source: mustSource(t, b), takes: 900 * time.Millisecond}
+	b.Source = func(context.Context, string) (source.Source, error) { return x, nil }
+	var mu sync.Mutex
+	var told []string
+	b.Runs.Patient = 200 * time.Millisecond
+	b.Runs.Waits = func(_, reason string, away bool) {
+		mu.Lock()
+		defer mu.Unlock()
+		told = append(told, reason)
+		if away {
+			t.Errorf("it counts as away: %s", reason)
+		}
+	}
+	if err := b.goOn(t, r); err != nil {
+		t.Fatal(err)
+	}
+	mu.Lock()
+	defer mu.Unlock()
+	for _, what := range []string{": reading rows", ": deleting a batch"} {
+		said := 0
+		for _, reason := range told {
+			if strings.HasPrefix(reason, "waiting for the database for ") && strings.HasSuffix(reason, what) {
+				said++
+			}
+		}
+		if said < 2 {
+			t.Errorf("%d times it says that it waits%s: %q", said, what, told)
+		}
+	}
+	if len(told) == 0 || told[len(told)-1] != "" {
+		t.Errorf("in the end it says %q", told)
 	}
 }

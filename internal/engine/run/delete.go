@@ -149,6 +149,7 @@ func (r *Execution) transact(ctx context.Context, w *Work, again bool, fn func(s
 		}
 		tried, paused = r.Now(), r.deletes.Breaks()
 		defer r.watcher.Work()()
+		defer r.awaited("deleting a batch")()
 		rows, err = fn(sel)
 		return err
 	}, func(err error) {

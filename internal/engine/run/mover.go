@@ -5,6 +5,7 @@ package run
 import (
 	"context"
 	"sync"
+	"time"
 
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/core/rule"
@@ -25,6 +26,8 @@ type Mover struct {
 	// hears of what a run waits for, and whether that is something that does not answer; by the empty text that it
 	// goes on. May be nil
 	Waits func(run, reason string, away bool)
+	// how long an answer of a database is waited for until Waits hears of it; 0: 3 seconds
+	Patient time.Duration
 	// is asked before a run works, or ends because it was cancelled; an error keeps it from working. leave hears how
 	// that ended, whatever Around said, and returns that. May be nil
 	Around     func(ctx context.Context, run *catalog.Run, r *rule.Rule, cancelled bool) (leave Leave, err error)

@@ -24,7 +24,7 @@ func (r *Execution) readSlice(ctx context.Context, req source.SliceRequest, sink
 	*source.Slice, error) {
 	if r.reading.Load().pace == pace.Unlimited && r.readRest() == 0 {
 		defer r.watcher.Work()()
-		return r.source.ReadSlice(ctx, req, sink)
+		return r.read(ctx, req, sink)
 	}
 	var out *source.Slice
 	rows, bytes := req.MaxRows, req.MaxBytes
@@ -56,7 +56,7 @@ func (r *Execution) readSlice(ctx context.Context, req source.SliceRequest, sink
 			held, begun = value.Chunk{}, time.Now() // what was waited for before is no work to rest from
 			paused = r.reads.Breaks()
 			defer r.watcher.Work()()
-			got, err = r.source.ReadSlice(ctx, piece, func(c *value.Chunk) error {
+			got, err = r.read(ctx, piece, func(c *value.Chunk) error {
 				held.Append(c)
 				return ctx.Err()
 			})
@@ -97,6 +97,17 @@ func (r *Execution) readSlice(ctx context.Context, req source.SliceRequest, sink
 		}
 		r.rested.Add(int64(time.Since(begun)))
 	}
+}
+
+// read reads from the source, and says so where the first rows are long in coming.
+func (r *Execution) read(ctx context.Context, req source.SliceRequest, sink func(*value.Chunk) error) (*source.Slice,
+	error) {
+	done := r.awaited("reading rows")
+	defer done()
+	return r.source.ReadSlice(ctx, req, func(c *value.Chunk) error {
+		done()
+		return sink(c)
+	})
 }
 
 // inSpurts returns the spurts that work is to go in; nil: at once.

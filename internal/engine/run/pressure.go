@@ -103,7 +103,9 @@ func (r *Execution) judge(ctx context.Context, now time.Time) {
 	l := &r.load
 	asked := now.Sub(l.asked) >= SampleEvery
 	if asked {
+		done := r.awaited("asking for its signals")
 		values, err := r.source.Signals(context.WithoutCancel(ctx), r.table)
+		done()
 		if err != nil { // the batch will say so too, and wait for the database
 			r.Log.Warn("not all signals of the database can be read", "run", r.Run.ID, "error", err)
 		}
