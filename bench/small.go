@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"strings"
 	"time"
 
 	"ambercellar/client"
@@ -20,54 +21,50 @@ func small(ctx context.Context, engine string, start func() (table, error), roun
 		return err
 	}
 	defer t.close()
-	due := 1000 - keepDays
-	if err := t.fill(smallRows * 1000 / due); err != nil {
+	if err := t.fill(smallRows * 1000 / (1000 - keepDays)); err != nil {
 		return err
 	}
-	dir, err := os.MkdirTemp("", "ambercellar-bench-")
-	if err != nil {
-		return err
-	}
-	defer os.RemoveAll(dir)
-	c, _, stop, err := serve(ctx, program, dir)
-	if err != nil {
-		return err
-	}
-	defer stop()
-	name, address := t.address()
-	if _, err := c.AddSource(ctx, client.NewSource{Name: "bench", Engine: name, Address: address}); err != nil {
-		return err
-	}
-	for _, action := range []string{"archive", "purge"} {
-		text := "rule: scan\nsource: bench\ntable: scan\nage: scanned_at\nclauses:\n  - keep: P1D\nthen: " +
-			action + "\n"
-		if action == "archive" {
-			text += "archive: {store: cellar}\n"
-		}
-		if name != "postgres" {
-			text += "zone: UTC\n"
-		}
+	for _, then := range []string{"then: archive\narchive: {store: cellar}\n", "then: purge\n"} {
 		var took []float64
 		for range rounds {
-			if err := t.fresh(); err != nil {
-				return err
-			}
-			if _, err := c.ApplyRules(ctx, client.RuleFile{Text: text}); err != nil {
-				return err
-			}
-			one, err := smallRun(ctx, c)
+			one, err := smallRun(ctx, t, then, program)
 			if err != nil {
 				return err
 			}
 			took = append(took, one.Seconds())
 		}
+		action, _, _ := strings.Cut(strings.TrimPrefix(then, "then: "), "\n")
 		fmt.Printf("| %s, %s of %d rows | median %.3f s | %.3f |\n", engine, action, smallRows, middle(took), took)
 	}
 	return nil
 }
 
-// smallRun plans and runs once, and returns how long the run took.
-func smallRun(ctx context.Context, c *client.Client) (took time.Duration, err error) {
+// smallRun makes the table anew and plans and runs once; it returns how long the run took.
+func smallRun(ctx context.Context, t table, then, program string) (took time.Duration, err error) {
+	if err := t.fresh(); err != nil {
+		return 0, err
+	}
+	dir, err := os.MkdirTemp("", "ambercellar-bench-")
+	if err != nil {
+		return 0, err
+	}
+	defer os.RemoveAll(dir)
+	c, _, stop, err := serve(ctx, program, dir)
+	if err != nil {
+		return 0, err
+	}
+	defer stop()
+	engine, address := t.address()
+	if engine != "postgres" {
+		then += "zone: UTC\n"
+	}
+	if _, err := c.AddSource(ctx, client.NewSource{Name: "bench", Engine: engine, Address: address}); err != nil {
+		return 0, err
+	}
+	rule := "rule: scan\nsource: bench\ntable: scan\nage: scanned_at\nclauses:\n  - keep: P1D\n" + then
+	if _, err := c.ApplyRules(ctx, client.RuleFile{Text: rule}); err != nil {
+		return 0, err
+	}
 	p, err := c.MakePlan(ctx, client.NewPlan{Rule: "scan", Before: cutoff().Format(time.RFC3339)})
 	if err != nil {
 		return 0, err
