@@ -8,6 +8,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"regexp"
 	"strings"
 	"time"
 
@@ -137,14 +138,61 @@ func (s *Source) Detach(ctx context.Context, l source.Lease, t *shape.Table, par
 	if out, err := s.holds(ctx, quote(name)); err != nil || out {
 		return err
 	}
-	for _, statement := range []string{"DROP TABLE IF EXISTS " + quote(name), "CREATE TABLE " + quote(name) +
-		" LIKE " + quote(t.Base), "ALTER TABLE " + quote(name) + " REMOVE PARTITIONING"} {
-		if _, err := s.db.ExecContext(ctx, statement); err != nil {
-			return busyOrWhole(unreachable(err))
-		}
+	if _, err := s.db.ExecContext(ctx, "DROP TABLE IF EXISTS "+quote(name)); err != nil {
+		return busyOrWhole(unreachable(err))
+	}
+	if err := s.makeUndivided(ctx, t.Base, name); err != nil {
+		return busyOrWhole(unreachable(err))
 	}
 	return s.alter(ctx, quote(t.Base), "EXCHANGE PARTITION "+quote(partition)+" WITH TABLE "+quote(name))
 }
+
+// makeUndivided makes an empty table like a partitioned one, without its partitions. LIKE makes a file for each of
+// them, and removing them a file once more, each with a wait for the disk: the table's own definition is taken where it
+// can be told what of it to leave out.
+func (s *Source) makeUndivided(ctx context.Context, base, name string) error {
+	var ignored, text string
+	if err := s.db.QueryRowContext(ctx, "SHOW CREATE TABLE "+quote(base)).Scan(&ignored, &text); err != nil {
+		return err
+	}
+	if statement, ok := undivided(text, base, name); ok {
+		if _, err := s.db.ExecContext(ctx, statement); err == nil {
+			return nil
+		}
+	}
+	for _, statement := range []string{"CREATE TABLE " + quote(name) + " LIKE " + quote(base),
+		"ALTER TABLE " + quote(name) + " REMOVE PARTITIONING"} {
+		if _, err := s.db.ExecContext(ctx, statement); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// undivided is the definition of a partitioned table, as SHOW CREATE TABLE gives it, for a table of another name
+// without partitions; false where it is not as expected, or where partitions lie in places of their own. The server
+// writes each column and key in a line of its own, then the table's options in one, and then the partitions; within
+// texts it writes no line ends.
+func undivided(text, base, name string) (statement string, ok bool) {
+	columns, ok := strings.CutPrefix(text, "CREATE TABLE "+quote(base)+" (\n")
+	if !ok {
+		return "", false
+	}
+	const end = "\n) ENGINE=InnoDB"
+	at := strings.Index(columns, end)
+	if at < 0 {
+		return "", false
+	}
+	options, partitions, ok := strings.Cut(columns[at+len(end):], "\n")
+	if !ok || !strings.HasPrefix(partitions, " PARTITION BY ") && !dated.MatchString(partitions) ||
+		strings.Contains(partitions, " DIRECTORY ") || strings.Contains(partitions, " TABLESPACE ") {
+		return "", false
+	}
+	return "CREATE TABLE " + quote(name) + " (\n" + columns[:at] + end + options, true
+}
+
+// dated begins what older servers take for a comment.
+var dated = regexp.MustCompile(`^/\*!\d+ PARTITION BY `)
 
 // seized is a partition that is aside, under a lock of a session of its own that lets others read it.
 type seized struct {
