@@ -117,10 +117,14 @@ func (r *changingReport) finish(out string) error {
 		first, rest := span{at, at + 1}, span{at + 1, at + int(p.Length.Seconds())}
 		at = rest.to
 		for _, arm := range r.Arms {
-			fmt.Printf("| %s, %.0f, %.0f | %s | %.2f ms | %.2f × | %.2f ms | %.2f × | %.0f |\n", p.Name,
-				p.Length.Seconds(), p.Share*r.Most, arm, r.of(arm, first, p99),
-				r.of(arm, first, p99)/r.of(armNone, first, p99), r.of(arm, rest, p99),
-				r.of(arm, rest, p99)/r.of(armNone, rest, p99), r.of(arm, rest, gone))
+			felt := "– | – | – | –"
+			if p.Share > 0 {
+				felt = fmt.Sprintf("%.2f ms | %.2f × | %.2f ms | %.2f ×", r.of(arm, first, p99),
+					r.of(arm, first, p99)/r.of(armNone, first, p99), r.of(arm, rest, p99),
+					r.of(arm, rest, p99)/r.of(armNone, rest, p99))
+			}
+			fmt.Printf("| %s, %.0f, %.0f | %s | %s | %.0f |\n", p.Name, p.Length.Seconds(), p.Share*r.Most, arm, felt,
+				r.of(arm, rest, gone))
 		}
 	}
 	if err := os.MkdirAll(out, 0o755); err != nil {

@@ -332,6 +332,16 @@ func (l load) length() (sum time.Duration) {
 	return sum
 }
 
+// busy says whether the workload does anything at an instant.
+func (l load) busy(at time.Duration) bool {
+	for _, p := range l {
+		if at -= p.Length; at < 0 {
+			return p.Share > 0
+		}
+	}
+	return false
+}
+
 // each calls do with the instant of each statement, counted from the beginning, where most saturates the server.
 func (l load) each(most float64, do func(due time.Duration)) {
 	began := time.Duration(0)
@@ -381,8 +391,10 @@ func (w *workload) arm(ctx context.Context, arm string, most float64, l load, pr
 		time.Sleep(time.Until(begun.Add(warm)))
 		go x.start()
 		for time.Since(begun) < warm+length {
-			w.watch(ctx, out)
-			oldest, least = append(oldest, w.ask(ctx, w.oldest)), append(least, w.ask(ctx, w.least))
+			if l.busy(time.Since(begun) - warm) { // whoever asks is at work
+				w.watch(ctx, out)
+				oldest, least = append(oldest, w.ask(ctx, w.oldest)), append(least, w.ask(ctx, w.least))
+			}
 			time.Sleep(time.Second)
 		}
 	})
