@@ -165,12 +165,18 @@ func (r *changingReport) draw(file string) error {
 		}
 		for p, what := range map[*plot.Plot]func(second) float64{felt: p99, rate: gone} {
 			var points plotter.XYs
+			most := 0.0
 			for i := range length {
-				if y := r.of(arm, span{i, i + 1}, what); y > 0 {
+				y := r.of(arm, span{i, i + 1}, what)
+				most = max(most, y)
+				if p == rate {
+					y = max(y, 1) // the scale knows no zero: seconds without a row lie at its foot
+				}
+				if y > 0 {
 					points = append(points, plotter.XY{X: float64(i), Y: y})
 				}
 			}
-			if len(points) == 0 {
+			if most == 0 {
 				continue
 			}
 			line, err := plotter.NewLine(points)

@@ -83,7 +83,7 @@ func TestWhatGoesWrongBesideOthers(t *testing.T) {
 			t.Parallel()
 			w, restart := ownServer(t, engine)
 			w.scans(20_000)
-			w.define("archive", "gentle")
+			w.define("archive", "{bound: 100%}")
 			idle := w.workload(4)
 			defer idle()
 			time.Sleep(time.Second) // until they are seen
@@ -92,7 +92,7 @@ func TestWhatGoesWrongBesideOthers(t *testing.T) {
 			more := func(what string) {
 				t.Helper()
 				from := w.shown(r.ID).Ledger.Deleted
-				w.until(r.ID, "does not go on after "+what, func(v client.RunView) bool {
+				w.untilWithin(r.ID, "does not go on after "+what, 5*time.Minute, func(v client.RunView) bool {
 					if v.State == client.Failed {
 						w.must("run", "resume", r.ID)
 					}
@@ -249,7 +249,7 @@ func TestAHundredRunsOnOneServer(t *testing.T) {
 			t.Errorf("run %s is %s: %s", id, r.State, r.Reason)
 			return true
 		})
-		if time.Since(begun) > 2*time.Minute {
+		if time.Since(begun) > 5*time.Minute {
 			t.Fatalf("%d runs have not ended: %+v", len(ids), w.shown(ids[0]))
 		}
 	}

@@ -337,7 +337,7 @@ func TestARestoreWaitsForItsDatabase(t *testing.T) {
 			cuts, said := 0, false
 			for begun := time.Now(); ; time.Sleep(5 * time.Millisecond) {
 				x, err := s.Catalog.Restore(t.Context(), asked.ID)
-				if err != nil || x.State == catalog.RestoreFailed || time.Since(begun) > 2*time.Minute {
+				if err != nil || x.State == catalog.RestoreFailed || time.Since(begun) > 5*time.Minute {
 					t.Fatalf("after %d cuts: %+v, %v", cuts, x, err)
 				}
 				if x.State == catalog.RestoreDone {

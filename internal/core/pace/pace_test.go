@@ -61,6 +61,22 @@ func TestWaitingIsNoWork(t *testing.T) {
 	}
 }
 
+// A piece of reading that a stall held up is rested from as if it had not been.
+func TestAStallIsNotRestedFromWhereRowsAreRead(t *testing.T) {
+	p := NewPieces()
+	for range 20 {
+		if worked := p.Worked(100, 2*time.Millisecond); worked != 2*time.Millisecond {
+			t.Fatalf("of 2 ms it worked %s", worked)
+		}
+	}
+	if worked := p.Worked(100, 300*time.Millisecond); worked != 2*time.Millisecond {
+		t.Errorf("beside a stall it worked %s", worked)
+	}
+	if worked := p.Worked(400, 300*time.Millisecond); worked != 8*time.Millisecond {
+		t.Errorf("a piece four times as large worked %s", worked)
+	}
+}
+
 func TestPiecesAreAsShortAsPays(t *testing.T) {
 	for _, c := range []struct {
 		name          string

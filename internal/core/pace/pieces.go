@@ -15,6 +15,7 @@ type Pieces struct {
 	size int                 // a piece has MinRows << size rows
 	each [pieceSizes]float64 // seconds that a row takes at each size; 0: not known
 	told int                 // pieces since others than the present size were forgotten
+	took costs
 }
 
 // pieceSizes are from MinRows to about MaxRows.
@@ -34,6 +35,10 @@ func (p *Pieces) Within(d time.Duration) int {
 	}
 	return min(max(int(d.Seconds()/each), p.Rows()), MaxRows)
 }
+
+// Worked returns how much of the time that a piece of rows took was work to rest from, as the pieces before it tell:
+// where the machine stalls, a rest that is measured by that would last many times as long.
+func (p *Pieces) Worked(rows int, took time.Duration) time.Duration { return p.took.of(rows, took) }
 
 // Took tells how long a piece of another size took, which Within gave.
 func (p *Pieces) Took(rows int, took time.Duration) {

@@ -89,10 +89,11 @@ func (r *Execution) readSlice(ctx context.Context, req source.SliceRequest, sink
 		} else if burst > 0 {
 			pieces.Took(held.Rows(), took)
 		}
+		worked := pieces.Worked(held.Rows(), took-(r.reads.Breaks()-paused))
 		learned := pieces
 		r.pieces.Store(&learned)
 		begun = time.Now()
-		if err := r.restFrom(ctx, took-(r.reads.Breaks()-paused)); err != nil {
+		if err := r.restFrom(ctx, worked); err != nil {
 			return nil, err
 		}
 		r.rested.Add(int64(time.Since(begun)))
