@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -13,10 +14,14 @@ import (
 )
 
 // probed is a crowded source in which each probe takes 2 ms.
-type probed struct{ crowded }
+type probed struct {
+	crowded
+	probes atomic.Int64
+}
 
-func (*probed) Probe(context.Context, pace.FeelKind, *shape.Table) error {
+func (p *probed) Probe(context.Context, pace.FeelKind, *shape.Table) error {
 	time.Sleep(2 * time.Millisecond)
+	p.probes.Add(1)
 	return nil
 }
 
@@ -24,14 +29,20 @@ func (*probed) Probe(context.Context, pace.FeelKind, *shape.Table) error {
 func TestHowARunWentStaysWithIt(t *testing.T) {
 	t.Parallel()
 	b := newBench(t, "wal")
-	x := &probed{crowded{Source: mustSource(t, b)}}
+	x := &probed{crowded: crowded{Source: mustSource(t, b)}}
 	x.busy.Store(3)
 	b.Source = func(context.Context, string) (source.Source, error) { return x, nil }
 	b.apply(t, archiving+"pace: {bound: 25%}\n")
 	during, begun := 0, time.Now()
 	b.Runs.Progress = func(r *catalog.Run) {
 		if c, err := b.Runs.Course(t.Context(), r.ID); err == nil && len(c.Turns) > 0 && r.State == catalog.Running {
-			during++
+			if during++; during > 1 {
+				return
+			}
+			// it rests here until it has been probed, however slow the machine is
+			for begun, n := time.Now(), x.probes.Load(); x.probes.Load() < n+5 && time.Since(begun) < time.Minute; {
+				time.Sleep(5 * time.Millisecond)
+			}
 		}
 	}
 	r := b.start(t)
