@@ -2,7 +2,6 @@ package main
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"image/color"
 	"os"
@@ -127,14 +126,7 @@ func (r *changingReport) finish(out string) error {
 				r.of(arm, rest, gone))
 		}
 	}
-	if err := os.MkdirAll(out, 0o755); err != nil {
-		return err
-	}
-	b, err := json.MarshalIndent(r, "", "  ")
-	if err != nil {
-		return err
-	}
-	if err := os.WriteFile(filepath.Join(out, r.Work+".json"), append(b, '\n'), 0o644); err != nil {
+	if err := written(out, r.Work, r); err != nil {
 		return err
 	}
 	return r.draw(filepath.Join(out, r.Work+".png"))

@@ -446,14 +446,19 @@ func (r *report) finish(out string) error {
 	}) {
 		fmt.Printf("%-46s %6.2f\n", name, r.Ratios[name])
 	}
+	return written(out, r.Work, r)
+}
+
+// written writes a report as JSON into a directory, under the name of the work.
+func written(out, work string, report any) error {
 	if err := os.MkdirAll(out, 0o755); err != nil {
 		return err
 	}
-	b, err := json.MarshalIndent(r, "", "  ")
+	b, err := json.MarshalIndent(report, "", "  ")
 	if err != nil {
 		return err
 	}
-	path := filepath.Join(out, r.Work+".json")
+	path := filepath.Join(out, work+".json")
 	fmt.Println("written to", path)
 	return os.WriteFile(path, append(b, '\n'), 0o644)
 }

@@ -2,10 +2,8 @@ package main
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"os"
-	"path/filepath"
 	"strings"
 	"time"
 
@@ -49,14 +47,7 @@ func drops(ctx context.Context, engine string, rows, rounds int, out, program st
 			fmt.Printf("  %-20s %8.2f s   log %6d MB\n", way, seconds, log/1e6)
 		}
 	}
-	b, err := json.MarshalIndent(r, "", "  ")
-	if err == nil {
-		err = os.MkdirAll(out, 0o755)
-	}
-	if err == nil {
-		err = os.WriteFile(filepath.Join(out, r.Work+".json"), append(b, '\n'), 0o644)
-	}
-	return err
+	return written(out, r.Work, r)
 }
 
 // divided makes table reading anew, with one partition that is due and one that is not.

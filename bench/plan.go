@@ -2,11 +2,9 @@ package main
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -138,14 +136,5 @@ func (r *planReport) write(rounds int, out string) error {
 		"again %.2f times; estimate %.2f s\n",
 		r.Rows, rounds, middle("by hand"), middle("exact plan"), r.Ratios["exact plan to by hand"],
 		r.Ratios["by hand again to by hand"], middle("estimate"))
-	if err := os.MkdirAll(out, 0o755); err != nil {
-		return err
-	}
-	b, err := json.MarshalIndent(r, "", "  ")
-	if err != nil {
-		return err
-	}
-	path := filepath.Join(out, "plan.json")
-	fmt.Println("written to", path)
-	return os.WriteFile(path, append(b, '\n'), 0o644)
+	return written(out, "plan", r)
 }

@@ -3,7 +3,6 @@ package main
 import (
 	"bufio"
 	"context"
-	"encoding/json"
 	"fmt"
 	"math/rand/v2"
 	"net/http"
@@ -127,14 +126,7 @@ func writeSearches(results map[string]*searchMeasure, rows int, out string) erro
 			"MiB |\n", name, m.First, m.Lookup, m.Scan, m.Scan/m.First, m.Scan/m.Lookup, hand, ratio,
 			float64(m.LookupBytes)/1e6, float64(m.ScanBytes)/1e6, float64(m.Stored)/1e6, m.PeakMemory>>20)
 	}
-	text, err := json.MarshalIndent(results, "", "  ")
-	if err == nil {
-		err = os.MkdirAll(out, 0o755)
-	}
-	if err == nil {
-		err = os.WriteFile(filepath.Join(out, "search.json"), append(text, '\n'), 0o644)
-	}
-	return err
+	return written(out, "search", results)
 }
 
 type countedResponse struct {

@@ -62,15 +62,7 @@ func sizes(ctx context.Context, what, out, program string) error {
 	if err := measure(ctx, program, say); err != nil {
 		return err
 	}
-	b, err := json.MarshalIndent(map[string]any{"when": time.Now().UTC(), "machine": machine, "measures": all}, "",
-		"  ")
-	if err != nil {
-		return err
-	}
-	if err := os.MkdirAll(out, 0o755); err != nil {
-		return err
-	}
-	return os.WriteFile(filepath.Join(out, what+".json"), append(b, '\n'), 0o644)
+	return written(out, what, map[string]any{"when": time.Now().UTC(), "machine": machine, "measures": all})
 }
 
 // fleetOf are the statements that make a source of so many tables: each with an indexed age, every fourth with a
