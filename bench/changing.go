@@ -79,8 +79,8 @@ func (a *asked) changes(ctx context.Context, name, engine string, rows int) erro
 				return fmt.Errorf("%s: %w", arm, err)
 			}
 			fmt.Printf("round %d, %s: %d statements, %d failed, %d deadlocks, %d lock timeouts; %d rows gone; "+
-				"%.1f %% stolen\n", round+1, arm, got.Statements, got.Failed, got.Deadlocks, got.Timeouts, got.Gone,
-				100*got.Stolen)
+				"%.1f %% stolen, %d calm seconds\n", round+1, arm, got.Statements, got.Failed, got.Deadlocks,
+				got.Timeouts, got.Gone, 100*got.Stolen, got.Calm)
 			r.Rounds[arm] = append(r.Rounds[arm], *got)
 		}
 	}
@@ -90,15 +90,19 @@ func (a *asked) changes(ctx context.Context, name, engine string, rows int) erro
 // span is a phase's first second, or the rest of it.
 type span struct{ from, to int }
 
-// of returns the median over the rounds of what each second of a span has: the median of those seconds.
+// of returns the median over the rounds of what each calm second of a span has: the median of those seconds.
 func (r *changingReport) of(arm string, in span, what func(second) float64) float64 {
 	var rounds []float64
-	for _, x := range calmOf(r.Rounds[arm]) {
+	for _, x := range r.Rounds[arm] {
 		var seen []float64
-		for _, s := range x.Seconds[min(in.from, len(x.Seconds)):min(in.to, len(x.Seconds))] {
-			seen = append(seen, what(s))
+		for i := in.from; i < min(in.to, len(x.Seconds)); i++ {
+			if x.calmAt(i) {
+				seen = append(seen, what(x.Seconds[i]))
+			}
 		}
-		rounds = append(rounds, middle(seen))
+		if len(seen) > 0 {
+			rounds = append(rounds, middle(seen))
+		}
 	}
 	return middle(rounds)
 }

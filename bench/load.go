@@ -62,11 +62,13 @@ type second struct {
 	P50   float64 `json:"p50_ms"`
 	P99   float64 `json:"p99_ms"`
 	Gone  float64 `json:"rows_gone"` // a second, by what goes on beside the workload
+	// Share of the processors' time that others on the host had in it.
+	Stolen float64 `json:"stolen"`
 }
 
 // armResult is one round of one arm.
 type armResult struct {
-	P50, P99, P999 float64
+	P50, P99, P999 float64  // of the calm seconds, as all percentiles here
 	ReadsP99       float64  `json:"reads_p99_ms"`
 	WritesP99      float64  `json:"writes_p99_ms"`
 	Seconds        []second `json:"seconds"`
@@ -81,7 +83,9 @@ type armResult struct {
 	Least          float64  `json:"smallest_key_ms"`    //
 	OldestLast     float64  `json:"oldest_row_ms_last"` // right after
 	LeastLast      float64  `json:"smallest_key_ms_last"`
-	Stolen         float64  `json:"stolen"` // share of the processors' time that others on the host had
+	Calm           int      `json:"calm_seconds"`   // in which the host left this machine its processors
+	CalmRate       float64  `json:"calm_rows_gone"` // a second, in those
+	Stolen         float64  `json:"stolen"`         // share of the processors' time that others on the host had
 
 	Course *client.Course `json:"course,omitempty"` // of our run
 }
@@ -134,10 +138,11 @@ func (a *asked) loads(ctx context.Context, engine string, rows int) error {
 			r.Rounds[arm] = append(r.Rounds[arm], *x)
 			fmt.Printf("round %d, %-13s p50 %6.2f ms  p99 %7.2f ms (reads %.2f, writes %.2f)  p99.9 %8.2f ms  %d "+
 				"statements, %d failed, %d deadlocks, %d lock timeouts; %d rows gone; log %d MB, garbage %d; "+
-				"oldest row %.1f ms (after: %.1f), smallest key %.1f ms (after: %.1f); %.1f %% stolen\n",
+				"oldest row %.1f ms (after: %.1f), smallest key %.1f ms (after: %.1f); %.1f %% stolen, %d calm seconds, "+
+				"%.0f rows a second in them\n",
 				round+1, arm, x.P50, x.P99, x.ReadsP99, x.WritesP99, x.P999, x.Statements, x.Failed, x.Deadlocks,
 				x.Timeouts, x.Gone, x.PeakLog/1e6, x.PeakGarbage, x.Oldest, x.OldestLast, x.Least, x.LeastLast,
-				100*x.Stolen)
+				100*x.Stolen, x.Calm, x.CalmRate)
 		}
 	}
 	return r.finish(a.out)
@@ -397,8 +402,7 @@ func (w *workload) arm(ctx context.Context, arm string, most float64, l load, pr
 			time.Sleep(time.Second)
 		}
 	})
-	var gone []float64
-	watching.Go(func() { gone = rates(ctx, x.gone, begun.Add(warm), length) })
+	watching.Go(func() { out.Seconds = bySecond(ctx, x.gone, begun.Add(warm), length) })
 	slices.Concat(load{{"", warm, l[0].Share}}, l).each(most, func(due time.Duration) {
 		time.Sleep(time.Until(begun.Add(due)))
 		r := <-slots
@@ -429,24 +433,30 @@ func (w *workload) arm(ctx context.Context, arm string, most float64, l load, pr
 		return nil, err
 	}
 	out.Gone = before - after
-	out.take(samples, length)
-	for i := range out.Seconds {
-		out.Seconds[i].Gone = gone[i]
-	}
+	out.take(samples)
 	return out, nil
 }
 
-// rates asks once a second how many rows have gone, and returns how many a second that were, second by second.
-func rates(ctx context.Context, gone func(context.Context) int64, from time.Time, length time.Duration) []float64 {
-	out := make([]float64, int(length.Seconds()))
-	at, before := from, int64(0)
+// bySecond asks once a second how many rows have gone and how much of the processors' time was stolen.
+func bySecond(ctx context.Context, gone func(context.Context) int64, from time.Time, length time.Duration) []second {
+	out := make([]second, int(length.Seconds()))
+	time.Sleep(time.Until(from))
+	at, before, kept := from, int64(0), stolen()
 	for i := range out {
 		time.Sleep(time.Until(from.Add(time.Duration(i+1) * time.Second)))
-		n, now := gone(ctx), time.Now()
-		out[i] = float64(max(n-before, 0)) / now.Sub(at).Seconds()
-		at, before = now, max(n, before)
+		n, k, now := gone(ctx), stolen(), time.Now()
+		took := now.Sub(at).Seconds()
+		out[i].Gone = float64(max(n-before, 0)) / took
+		out[i].Stolen = (k - kept) / took / float64(runtime.NumCPU())
+		at, before, kept = now, max(n, before), k
 	}
 	return out
+}
+
+// calmAt says whether the host left this machine its processors in a second and in the one before it, so that what
+// queued up then is not counted either.
+func (r *armResult) calmAt(i int) bool {
+	return i < len(r.Seconds) && r.Seconds[i].Stolen <= calm && (i == 0 || r.Seconds[i-1].Stolen <= calm)
 }
 
 // failed counts a statement that ended in an error, by its kind.
@@ -488,49 +498,54 @@ func (w *workload) watch(ctx context.Context, out *armResult) {
 	out.PeakLog = max(out.PeakLog, w.logSize())
 }
 
-// take computes the percentiles, of all statements and second by second.
-func (r *armResult) take(samples []sampleOf, length time.Duration) {
+// take computes the percentiles, of the calm seconds together and of each second.
+func (r *armResult) take(samples []sampleOf) {
 	quantile := func(list []time.Duration, q float64) float64 {
 		if len(list) == 0 {
 			return 0
 		}
 		return list[min(int(q*float64(len(list))), len(list)-1)].Seconds() * 1000
 	}
-	all := make([]time.Duration, len(samples))
-	var reads, writes []time.Duration
-	bySecond := make([][]time.Duration, int(length.Seconds()))
-	for i, s := range samples {
-		all[i] = s.took
-		if s.read {
+	var all, reads, writes []time.Duration
+	bySecond := make([][]time.Duration, len(r.Seconds))
+	for _, s := range samples {
+		at := min(int(s.at.Seconds()), len(bySecond)-1)
+		bySecond[at] = append(bySecond[at], s.took)
+		switch {
+		case !r.calmAt(at):
+			continue
+		case s.read:
 			reads = append(reads, s.took)
-		} else {
+		default:
 			writes = append(writes, s.took)
 		}
-		if at := int(s.at.Seconds()); at < len(bySecond) {
-			bySecond[at] = append(bySecond[at], s.took)
-		}
+		all = append(all, s.took)
 	}
 	slices.Sort(all)
-	r.Statements, r.P50, r.P99, r.P999 = len(all), quantile(all, 0.5), quantile(all, 0.99), quantile(all, 0.999)
+	r.Statements, r.P50, r.P99, r.P999 = len(samples), quantile(all, 0.5), quantile(all, 0.99), quantile(all, 0.999)
 	slices.Sort(reads)
 	slices.Sort(writes)
 	r.ReadsP99, r.WritesP99 = quantile(reads, 0.99), quantile(writes, 0.99)
-	for _, list := range bySecond {
+	for i, list := range bySecond {
 		slices.Sort(list)
-		r.Seconds = append(r.Seconds, second{Count: len(list), P50: quantile(list, 0.5), P99: quantile(list, 0.99)})
+		x := &r.Seconds[i]
+		x.Count, x.P50, x.P99 = len(list), quantile(list, 0.5), quantile(list, 0.99)
+		if r.calmAt(i) {
+			r.Calm++
+			r.CalmRate += x.Gone
+		}
 	}
+	r.CalmRate /= float64(max(r.Calm, 1))
 }
 
-// calmOf returns the rounds in which the host left this machine its processors; all where there is none.
+// calmOf returns the rounds of which at least a quarter of the seconds, and five, were calm.
 func calmOf(rounds []armResult) []armResult {
-	out := slices.DeleteFunc(slices.Clone(rounds), func(r armResult) bool { return r.Stolen > calm })
-	if len(out) == 0 {
-		return rounds
-	}
-	return out
+	return slices.DeleteFunc(slices.Clone(rounds), func(r armResult) bool {
+		return r.Calm < max(len(r.Seconds)/4, 5)
+	})
 }
 
-// finish prints the table, of the calm rounds, and writes the JSON and the picture.
+// finish prints the table, of the calm seconds, and writes the JSON and the picture.
 func (r *loadReport) finish(out string) error {
 	p99 := func(arms ...string) (list []float64) { // sorted
 		for _, arm := range arms {
@@ -542,7 +557,7 @@ func (r *loadReport) finish(out string) error {
 		return list
 	}
 	quiet := middle(p99(armNone, armAgain))
-	fmt.Printf("\n| %s, %.0f statements a second (%.0f %% of saturation) | calm rounds | p99, median "+
+	fmt.Printf("\n| %s, %.0f statements a second (%.0f %% of saturation) | rounds, calm seconds | p99, median "+
 		"| of single rounds | to no run | failed | deadlocks | lock timeouts | rows gone a second, median, and of "+
 		"single rounds "+
 		"| peak log | peak garbage | oldest row, during and after | smallest key |\n"+
@@ -555,16 +570,18 @@ func (r *loadReport) finish(out string) error {
 		}
 		var sum armResult
 		var rates []float64
+		seconds := 0
 		for _, x := range calmOf(r.Rounds[arm]) {
 			sum.Failed, sum.Deadlocks, sum.Timeouts = sum.Failed+x.Failed, sum.Deadlocks+x.Deadlocks, sum.Timeouts+
 				x.Timeouts
 			sum.PeakLog, sum.PeakGarbage = max(sum.PeakLog, x.PeakLog), max(sum.PeakGarbage, x.PeakGarbage)
-			rates = append(rates, float64(x.Gone)/r.Length)
+			rates = append(rates, x.CalmRate)
+			seconds += x.Calm
 			sum.Oldest, sum.OldestLast, sum.Least, sum.LeastLast = max(sum.Oldest, x.Oldest),
 				max(sum.OldestLast, x.OldestLast), max(sum.Least, x.Least), max(sum.LeastLast, x.LeastLast)
 		}
-		fmt.Printf("| %s | %d | %.2f ms | %.2f to %.2f | %.2f × | %d | %d | %d | %.0f, %.0f | %d MB | %d | "+
-			"%.1f, %.1f ms | %.1f, %.1f ms |\n", arm, len(seen), middle(seen), seen[0], seen[len(seen)-1],
+		fmt.Printf("| %s | %d, %d | %.2f ms | %.2f to %.2f | %.2f × | %d | %d | %d | %.0f, %.0f | %d MB | %d | "+
+			"%.1f, %.1f ms | %.1f, %.1f ms |\n", arm, len(seen), seconds, middle(seen), seen[0], seen[len(seen)-1],
 			middle(seen)/quiet, sum.Failed, sum.Deadlocks, sum.Timeouts, middle(rates), rates,
 			sum.PeakLog/1e6, sum.PeakGarbage, sum.Oldest, sum.OldestLast, sum.Least, sum.LeastLast)
 	}
