@@ -40,6 +40,9 @@ var arms = []string{armNone, armOurs, armPurge, armLoop, armDelete, armAgain}
 // atBound begins the name of an arm of a gentle run with a bound of its own: "gentle run at 5%".
 const atBound = armOurs + " at "
 
+// ofOther ends the name of an arm that the build of -beside goes through.
+const ofOther = " of the other build"
+
 // loadKeep days leave four fifths of the rows due, so that a run does not come to its end within an arm.
 const loadKeep = 200
 
@@ -131,15 +134,19 @@ func (a *asked) loads(ctx context.Context, engine string, rows int) error {
 			if err := w.begin(); err != nil {
 				return err
 			}
-			x, err := w.arm(ctx, arm, most, load{{"", a.arm, a.share}}, a.program)
+			program, other := a.program, strings.HasSuffix(arm, ofOther)
+			if other {
+				program = a.beside
+			}
+			x, err := w.arm(ctx, strings.TrimSuffix(arm, ofOther), most, load{{"", a.arm, a.share}}, program)
 			if err != nil {
 				return fmt.Errorf("%s: %w", arm, err)
 			}
 			r.Rounds[arm] = append(r.Rounds[arm], *x)
 			fmt.Printf("round %d, %-13s p50 %6.2f ms  p99 %7.2f ms (reads %.2f, writes %.2f)  p99.9 %8.2f ms  %d "+
 				"statements, %d failed, %d deadlocks, %d lock timeouts; %d rows gone; log %d MB, garbage %d; "+
-				"oldest row %.1f ms (after: %.1f), smallest key %.1f ms (after: %.1f); %.1f %% stolen, %d calm seconds, "+
-				"%.0f rows a second in them\n",
+				"oldest row %.1f ms (after: %.1f), smallest key %.1f ms (after: %.1f); %.1f %% stolen, "+
+				"%d calm seconds, %.0f rows a second in them\n",
 				round+1, arm, x.P50, x.P99, x.ReadsP99, x.WritesP99, x.P999, x.Statements, x.Failed, x.Deadlocks,
 				x.Timeouts, x.Gone, x.PeakLog/1e6, x.PeakGarbage, x.Oldest, x.OldestLast, x.Least, x.LeastLast,
 				100*x.Stolen, x.Calm, x.CalmRate)

@@ -109,7 +109,8 @@ func main() {
 	flag.IntVar(&a.loadRounds, "load-rounds", 3, "rounds of each arm of the loads, in turn")
 	flag.DurationVar(&a.arm, "arm", 2*time.Minute, "length of an arm of the loads")
 	some := flag.String("arms", "", "of the loads, separated by commas; empty: "+strings.Join(arms, ", ")+"; \""+
-		atBound+"5%\" is a run with a bound of its own")
+		atBound+"5%\" is a run with a bound of its own, and what ends in \""+ofOther+
+		"\" is done by the binary of -beside")
 	flag.Float64Var(&a.share, "share", 0.3, "of saturation, that the workload of the loads is")
 	flag.BoolVar(&a.alone, "alone", false,
 		"measure ours alone, and how its rate and memory hold over a run: with -rows 11000000 -keep-days 90 each "+

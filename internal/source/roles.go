@@ -56,9 +56,10 @@ type Watched interface {
 
 // Probed is a source in which it can be felt how others fare.
 type Probed interface {
-	// Probe does what others do, and next to nothing of it: it looks up one row of a table by its key, or commits. How
-	// long it takes shows what others feel.
-	Probe(ctx context.Context, kind pace.FeelKind, t *shape.Table) error
+	// Probe does what others do, and next to nothing of it: it looks up one row of a table by its key, or commits. It
+	// returns when that began and how long it took, which shows what others feel. Waiting for one of our connections
+	// does not count, nor does the first time on a connection, which has to fill its caches.
+	Probe(ctx context.Context, kind pace.FeelKind, t *shape.Table) (begun time.Time, took time.Duration, err error)
 }
 
 // Counter counts rows without taking locks.

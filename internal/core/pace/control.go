@@ -47,6 +47,8 @@ type Control struct {
 	told   time.Duration // for how long that has been told since they came
 	felt   map[FeelKind]*Felt
 	faded  time.Duration // when what was felt was faded last
+	rested bool          // a look-up was felt alone since the look before
+	alone  time.Duration // for how long none was, while others are at work
 }
 
 const (
@@ -87,6 +89,9 @@ const (
 	rush = 1.6
 	// settles is how long it takes after others have come until what they do is known.
 	settles = 15 * time.Second
+	// aloneWithin is for how long it may go without a probe that we do not work beside: what others feel without us
+	// changes too, and is what the bound is measured by.
+	aloneWithin = 2 * time.Second
 	// restarts is by how many a count falls only where it begins anew: what we do is known at once, and counted later.
 	restarts = 1000
 )
@@ -109,7 +114,7 @@ func (c *Control) Look(at time.Duration, l Look) {
 		}
 		c.dread += (1 - c.dread) * (1 - math.Exp(-passed.Seconds()/alarms.Seconds()))
 		if before == 0 || first {
-			c.free, c.told = min(c.free, 0), 0
+			c.free, c.told, c.alone = min(c.free, 0), 0, 0
 		}
 		c.beside(at, passed, l, another)
 	case first && l.Span >= lately:
@@ -176,7 +181,12 @@ func (c *Control) beside(at, passed time.Duration, l Look, another bool) {
 		return
 	}
 	step := passed.Seconds() / advance.Seconds()
-	if ratio := c.worked / max(c.want, 1e-3); ratio > 1 {
+	if c.alone += passed; c.rested {
+		c.rested, c.alone = false, 0
+	}
+	if ratio := c.worked / max(c.want, 1e-3); c.alone > aloneWithin {
+		c.free -= 3 * step
+	} else if ratio > 1 {
 		c.free -= 10 * step * min(ratio-1, 1)
 	} else {
 		c.free += step * min(1/max(ratio, 0.1)-1, 1)
@@ -247,6 +257,7 @@ func (c *Control) Feel(f Feel) {
 		x.Beside.Add(f.Took)
 	} else {
 		x.Alone.Add(f.Took)
+		c.rested = c.rested || f.Kind == FeelLookup
 	}
 }
 

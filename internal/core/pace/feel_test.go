@@ -140,7 +140,7 @@ func TestItGivesWayToLocksReplicasAndOtherLoads(t *testing.T) {
 				l.Ended, l.Counted = ended, true
 			}
 			free.beside(&x, 0, time.Minute, steady)
-			if room, why := x.Free(time.Minute); room.Free < 0.5 || room.Burst != besideBurst {
+			if room, why := x.Free(time.Minute); room.Free < 0.3 || room.Burst != besideBurst {
 				t.Fatalf("before: %+v, %s", room, why)
 			}
 			at := time.Minute + every
@@ -243,5 +243,33 @@ func TestABoundIsNotMeasuredByStalls(t *testing.T) {
 		if share, known := f.Share(c.bound); !known || share < c.least || share > c.most {
 			t.Errorf("%s: we may be at work %v of the time (%v)", name, share, known)
 		}
+	}
+}
+
+// A run that others do not feel still rests now and then, so that it goes on to know how they fare without it.
+func TestWhatOthersFeelAloneIsLearnedAgainAndAgain(t *testing.T) {
+	var x Control
+	var took []time.Duration // of the looks at which a look-up was felt alone
+	ended := int64(0)
+	for n := range 2000 {
+		at := time.Duration(n) * every
+		ended += 150
+		room, _ := x.Free(at)
+		rests := 59 * stretch(room.Free)
+		x.Look(at, Look{Busy: 5, Worked: 1 / (1 + rests), Ended: ended, Counted: true})
+		for range 8 {
+			x.Feel(Feel{Kind: FeelLookup, Took: time.Millisecond, Beside: true})
+		}
+		if rests > 1 || n < 100 { // long enough for a look-up within
+			x.Feel(Feel{Kind: FeelLookup, Took: time.Millisecond})
+			took = append(took, at)
+		}
+	}
+	longest := time.Duration(0)
+	for i := range took[1:] {
+		longest = max(longest, took[i+1]-took[i])
+	}
+	if last := 2000*every - took[len(took)-1]; max(longest, last) > 10*time.Second || len(took) > 1000 {
+		t.Errorf("of 2,000 looks %d had a rest, and up to %s went by without one", len(took), max(longest, last))
 	}
 }

@@ -26,10 +26,12 @@ type Spurts struct {
 
 const (
 	// SpurtLength is how long a spurt takes, and SpurtBreak how long the break after it.
-	SpurtLength = 500 * time.Microsecond
+	SpurtLength = 300 * time.Microsecond
 	SpurtBreak  = time.Millisecond
 	// spurtSizes are from the fewest rows of a spurt to as many as a batch has.
 	spurtSizes = 12
+	// longSpurt is how long one takes that others feel.
+	longSpurt = 2 * time.Millisecond
 	// spurtPays is what a row costs in a spurt twice as large, of what it costs in this one, where that pays, and
 	// spurtPaysLong the same for a long one.
 	spurtPays, spurtPaysLong = 0.72, 0.55
@@ -90,7 +92,7 @@ func (s *Spurts) Done(rows int, took time.Duration) {
 // paysAt is what a row must cost in a spurt that takes so many seconds, of what it costs in one half as large, for that
 // to pay: little more than half where it takes so long that others feel it.
 func paysAt(length float64) float64 {
-	if length > 4*SpurtLength.Seconds() {
+	if length > longSpurt.Seconds() {
 		return spurtPaysLong
 	}
 	return spurtPays

@@ -54,8 +54,10 @@ type Watcher struct {
 	work    work
 	table   *shape.Table // that is probed; nil: none
 	learned map[pace.FeelKind]pace.Spread
-	wake    chan struct{} // for the probes: we begin to work
-	probing sync.WaitGroup
+	// whether the host keeps this machine waiting, which no probe is to be blamed for
+	withheld processors
+	wake     chan struct{} // for the probes: we begin to work
+	probing  sync.WaitGroup
 }
 
 // User is one who works in a source at a pace that heeds others.
@@ -272,6 +274,9 @@ const (
 	besideWithin = 4 * time.Millisecond
 	// after is how long what we did may still be felt.
 	after = 5 * time.Millisecond
+	// settles is how long after looking has begun probes tell what is usual at this hour, and not yet what others feel
+	// of us: connections are new then, and what begins does more than what goes on.
+	settles = 2 * time.Second
 	// learnEvery is how often what is usual is kept.
 	learnEvery = 5 * time.Minute
 )
@@ -342,19 +347,22 @@ func (x *Watcher) drowse(ctx context.Context, d time.Duration) {
 func (x *Watcher) probeOnce(ctx context.Context, src source.Probed, t *shape.Table, kind pace.FeelKind) time.Duration {
 	ctx, cancel := context.WithTimeout(ctx, lasts)
 	defer cancel()
-	begun := time.Since(x.begun)
-	err := src.Probe(ctx, kind, t)
-	ended := time.Since(x.begun)
-	took := ended - begun
-	if err != nil && ctx.Err() == nil { // a right lacks, or the database is away: nothing is known
-		return time.Second / 20
+	at, took, err := src.Probe(ctx, kind, t)
+	if at.IsZero() || err != nil && ctx.Err() == nil {
+		return time.Second / 20 // no connection, no right, or the database is away: nothing is known
 	}
+	begun := at.Sub(x.begun)
 	x.mu.Lock()
 	defer x.mu.Unlock()
+	if x.withheld.now(time.Since(x.begun)) {
+		return took
+	}
 	w := &x.work
 	f := pace.Feel{Kind: kind, Took: took, Beside: w.now > 0 || w.ended > begun}
 	if f.Beside || w.ended == 0 || begun-w.ended > after {
-		x.control.Feel(f)
+		if begun >= settles {
+			x.control.Feel(f)
+		}
 		if !f.Beside {
 			x.learn(f)
 		}

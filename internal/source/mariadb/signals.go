@@ -22,12 +22,11 @@ var statusSignals = map[string]string{"Threads_running": pace.Active, "Innodb_ro
 // waits for whom is told to those alone who hold the PROCESS right.
 func (s *Source) Signals(ctx context.Context, t *shape.Table) (map[string]float64, error) {
 	out := map[string]float64{}
-	begun := time.Now()
-	err := s.Probe(ctx, pace.FeelLookup, t)
+	_, took, err := s.Probe(ctx, pace.FeelLookup, t)
 	if err != nil {
 		return out, err
 	}
-	out[pace.Probe] = source.Milliseconds(time.Since(begun))
+	out[pace.Probe] = source.Milliseconds(took)
 	names := make([]string, 0, len(statusSignals))
 	for name := range statusSignals {
 		names = append(names, "'"+name+"'")
@@ -67,17 +66,23 @@ func (s *Source) blocked(ctx context.Context) (n int, err error) {
 }
 
 // Probe looks up the row with the greatest key, or commits a change to a row of the leases that stands for no table.
-func (s *Source) Probe(ctx context.Context, kind pace.FeelKind, t *shape.Table) error {
-	if kind == pace.FeelCommit {
-		_, err := s.db.ExecContext(ctx,
-			"INSERT INTO ambercellar_lease VALUES ('', NULL, NULL, 0) ON DUPLICATE KEY UPDATE epoch = epoch + 1")
-		return unreachable(err)
-	}
+// A new connection has no caches of its own to fill.
+func (s *Source) Probe(ctx context.Context, kind pace.FeelKind, t *shape.Table) (begun time.Time,
+	took time.Duration, err error) {
 	order := strings.ReplaceAll(quoteAll("", t.Key), ", ", " DESC, ")
-	return s.conn(ctx, func(c *sql.Conn) error {
-		return eachRow(ctx, c, "SELECT "+quoteAll("", t.Key)+" FROM "+quote(t.Name)+" ORDER BY "+order+
-			" DESC LIMIT 1", nil, func([]driver.Value) error { return nil })
+	err = s.conn(ctx, func(c *sql.Conn) (err error) {
+		begun = time.Now()
+		if kind == pace.FeelCommit {
+			_, err = c.ExecContext(ctx,
+				"INSERT INTO ambercellar_lease VALUES ('', NULL, NULL, 0) ON DUPLICATE KEY UPDATE epoch = epoch + 1")
+		} else {
+			err = eachRow(ctx, c, "SELECT "+quoteAll("", t.Key)+" FROM "+quote(t.Name)+" ORDER BY "+order+
+				" DESC LIMIT 1", nil, func([]driver.Value) error { return nil })
+		}
+		took = time.Since(begun)
+		return err
 	})
+	return begun, took, err
 }
 
 // Others counts the connections of others, to any database of the server, that have had a statement within the time

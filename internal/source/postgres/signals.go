@@ -116,16 +116,29 @@ func (s *Source) Others(ctx context.Context, within time.Duration) (pace.Look, e
 
 // Probe looks up the row with the greatest key, or has the server flush the record of a transaction that is a message
 // to nobody (PostgreSQL documentation, "System Administration Functions", pg_logical_emit_message).
-func (s *Source) Probe(ctx context.Context, kind pace.FeelKind, t *shape.Table) error {
+func (s *Source) Probe(ctx context.Context, kind pace.FeelKind, t *shape.Table) (begun time.Time,
+	took time.Duration, err error) {
 	query := "SELECT pg_logical_emit_message(true, 'ambercellar', '')"
 	if kind == pace.FeelLookup {
 		query = lookup(t)
 	}
-	return s.conn(ctx, func(c *pgxpool.Conn) error {
+	err = s.conn(ctx, func(c *pgxpool.Conn) error {
+		if known := c.Conn().PgConn().CustomData(); known[probedKey+string(kind)] != query {
+			if _, err := c.Exec(ctx, query); err != nil {
+				return err
+			}
+			known[probedKey+string(kind)] = query
+		}
+		begun = time.Now()
 		_, err := c.Exec(ctx, query)
+		took = time.Since(begun)
 		return err
 	})
+	return begun, took, err
 }
+
+// probedKey, before a kind of probe, is where a connection keeps which of them it has made.
+const probedKey = "ambercellar probe "
 
 // lookup finds one row by its key.
 func lookup(t *shape.Table) string {

@@ -875,7 +875,7 @@ func probes(t *testing.T, w *world, watched source.Watched) {
 	for _, kind := range pace.FeelKinds {
 		for range 2 {
 			if err == nil {
-				err = p.Probe(w.ctx, kind, table)
+				_, _, err = p.Probe(w.ctx, kind, table)
 			}
 		}
 	}
@@ -893,8 +893,10 @@ func probes(t *testing.T, w *world, watched source.Watched) {
 	before := ended()
 	for range 200 {
 		for _, kind := range pace.FeelKinds {
-			if err := p.Probe(w.ctx, kind, table); err != nil {
-				t.Fatal(err)
+			called := time.Now()
+			begun, took, err := p.Probe(w.ctx, kind, table)
+			if err != nil || took <= 0 || begun.Before(called) || begun.Add(took).After(time.Now()) {
+				t.Fatalf("a probe of %s from %s on: %v", took, begun.Sub(called), err)
 			}
 		}
 	}
