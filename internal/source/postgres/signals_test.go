@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"context"
 	"regexp"
 	"strconv"
 	"strings"
@@ -8,6 +9,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
 
 	"ambercellar/internal/core/pace"
 	"ambercellar/internal/dbtest"
@@ -98,6 +100,48 @@ func TestSignalsTellWhoWaitsAndForWhom(t *testing.T) {
 	}
 	if err := <-done; err != nil {
 		t.Fatal(err)
+	}
+}
+
+// What others feel is how long the server takes: not how long one of our own connections is waited for, nor what a
+// connection's first time takes.
+func TestAProbeDoesNotCountItsWaitForAConnection(t *testing.T) {
+	url := dbtest.Postgres(t)
+	if err := dbtest.Exec(url, "CREATE TABLE scan (id integer PRIMARY KEY, at timestamptz)"); err != nil {
+		t.Fatal(err)
+	}
+	s, err := Open(t.Context(), source.Config{Name: "harbour", Address: url, Connections: 3, TLS: "off"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	table, err := s.Table(t.Context(), "scan")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var held []*pgxpool.Conn
+	for range 3 {
+		c, err := s.pool.Acquire(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		held = append(held, c)
+	}
+	const busy = time.Second
+	time.AfterFunc(busy, func() {
+		for _, c := range held {
+			c.Release()
+		}
+	})
+	called := time.Now()
+	begun, took, err := s.Probe(t.Context(), pace.FeelLookup, table)
+	if err != nil || begun.Sub(called) < busy*9/10 || took <= 0 || took > busy/2 {
+		t.Errorf("it began after %s and took %s (%v)", begun.Sub(called), took, err)
+	}
+	gone, cancel := context.WithCancel(t.Context())
+	cancel()
+	if begun, took, err := s.Probe(gone, pace.FeelCommit, table); err == nil || !begun.IsZero() || took != 0 {
+		t.Errorf("without a connection it began at %s and took %s (%v)", begun, took, err)
 	}
 }
 
