@@ -185,7 +185,7 @@ func (c *Control) beside(at, passed time.Duration, l Look, another bool) {
 		c.rested, c.alone = false, 0
 	}
 	if ratio := c.worked / max(c.want, 1e-3); c.alone > aloneWithin {
-		c.free -= 3 * step
+		c.free = max(c.free-3*step, min(c.free, 0)) // the careful pace rests for long enough
 	} else if ratio > 1 {
 		c.free -= 10 * step * min(ratio-1, 1)
 	} else {

@@ -273,3 +273,22 @@ func TestWhatOthersFeelAloneIsLearnedAgainAndAgain(t *testing.T) {
 		t.Errorf("of 2,000 looks %d had a rest, and up to %s went by without one", len(took), max(longest, last))
 	}
 }
+
+// Where so many work that none of the probes is made without us, the pace falls to the careful one, and not below.
+func TestWithoutAnyLookUpAloneItIsCareful(t *testing.T) {
+	var x Control
+	for range 100 {
+		x.Feel(Feel{Kind: FeelLookup, Took: time.Millisecond})
+	}
+	ended := int64(0)
+	for n := range 400 {
+		ended += 150
+		x.Look(time.Duration(n)*every, Look{Busy: 5, Worked: 0.9, Ended: ended, Counted: true})
+		for range 8 {
+			x.Feel(Feel{Kind: FeelLookup, Took: time.Millisecond, Beside: true})
+		}
+		if room, why := x.Free(time.Duration(n) * every); room.Free < 0 || n == 399 && room.Free > 0 {
+			t.Fatalf("at look %d %.2f is free: %s", n, room.Free, why)
+		}
+	}
+}

@@ -127,7 +127,6 @@ func (r *Execution) handOn(ctx context.Context, piece *value.Chunk, sink func(*v
 	if r.inSpurts(r.reads) == nil {
 		return sink(piece)
 	}
-	defer r.watcher.Work()()
 	breathe := r.breather(ctx)
 	for from := 0; from < piece.Rows(); from += handRows {
 		if err := sink(piece.Part(from, min(from+handRows, piece.Rows()))); err != nil {
