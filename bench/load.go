@@ -587,9 +587,13 @@ func (r *loadReport) finish(out string) error {
 			sum.Oldest, sum.OldestLast, sum.Least, sum.LeastLast = max(sum.Oldest, x.Oldest),
 				max(sum.OldestLast, x.OldestLast), max(sum.Least, x.Least), max(sum.LeastLast, x.LeastLast)
 		}
-		fmt.Printf("| %s | %d, %d | %.2f ms | %.2f to %.2f | %.2f × | %d | %d | %d | %.0f, %.0f | %d MB | %d | "+
+		times := "–"
+		if quiet > 0 { // without a calm second there is nothing to compare with
+			times = fmt.Sprintf("%.2f ×", middle(seen)/quiet)
+		}
+		fmt.Printf("| %s | %d, %d | %.2f ms | %.2f to %.2f | %s | %d | %d | %d | %.0f, %.0f | %d MB | %d | "+
 			"%.1f, %.1f ms | %.1f, %.1f ms |\n", arm, len(seen), seconds, middle(seen), seen[0], seen[len(seen)-1],
-			middle(seen)/quiet, sum.Failed, sum.Deadlocks, sum.Timeouts, middle(rates), rates,
+			times, sum.Failed, sum.Deadlocks, sum.Timeouts, middle(rates), rates,
 			sum.PeakLog/1e6, sum.PeakGarbage, sum.Oldest, sum.OldestLast, sum.Least, sum.LeastLast)
 	}
 	if err := written(out, r.Work, r); err != nil {
