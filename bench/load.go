@@ -135,7 +135,9 @@ func (a *asked) loads(ctx context.Context, engine string, rows int) error {
 				return err
 			}
 			program, other := a.program, strings.HasSuffix(arm, ofOther)
-			if other {
+			if other && a.beside == "" {
+				return fmt.Errorf("arm %q: name the binary of the other build with -beside", arm)
+			} else if other {
 				program = a.beside
 			}
 			x, err := w.arm(ctx, strings.TrimSuffix(arm, ofOther), most, load{{"", a.arm, a.share}}, program)
