@@ -5,6 +5,7 @@ import (
 	"errors"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -230,5 +231,57 @@ func TestARunSaysThatItWaitsForAnAnswer(t *testing.T) {
 	}
 	if len(told) == 0 || told[len(told)-1] != "" {
 		t.Errorf("in the end it says %q", told)
+	}
+}
+
+// abreast is a database whose second slice takes a while that begins and ends while the first batch is being deleted.
+type abreast struct {
+	source.Source
+	slices, batches atomic.Int32
+	takes           time.Duration
+	read, deleted   atomic.Bool
+}
+
+func (s *abreast) Unwrap() source.Source { return s.Source }
+
+func (s *abreast) ReadSlice(ctx context.Context, q source.SliceRequest, sink func(*value.Chunk) error) (*source.Slice,
+	error) {
+	if s.slices.Add(1) == 2 {
+		time.Sleep(s.takes)
+		defer func() { s.read.Store(!s.deleted.Load()) }()
+	}
+	return s.Source.ReadSlice(ctx, q, sink)
+}
+
+func (s *abreast) DeleteBatch(ctx context.Context, b source.Batch) (*source.JournalRow, error) {
+	if s.batches.Add(1) == 1 {
+		time.Sleep(3 * s.takes)
+		defer s.deleted.Store(true)
+	}
+	return s.Source.DeleteBatch(ctx, b)
+}
+
+// TestWhatReadsDoesNotEndTheWaitOfWhatDeletes: a run that waits in two places says so until it waits in neither.
+func TestWhatReadsDoesNotEndTheWaitOfWhatDeletes(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, "wal")
+	b.Runs.SliceRows = 100
+	r := b.start(t)
+	x := &abreast{Source: mustSource(t, b), takes: 500 * time.Millisecond}
+	b.Source = func(context.Context, string) (source.Source, error) { return x, nil }
+	b.Runs.Patient = 100 * time.Millisecond
+	var told atomic.Int32
+	b.Runs.Waits = func(_, reason string, _ bool) {
+		if reason == "" && x.batches.Load() == 1 && !x.deleted.Load() {
+			t.Error("it says that it goes on while its first batch is being deleted")
+		} else if reason != "" {
+			told.Add(1)
+		}
+	}
+	if err := b.goOn(t, r); err != nil {
+		t.Fatal(err)
+	}
+	if told.Load() < 5 || !x.read.Load() {
+		t.Errorf("told %d times; the slice was read meanwhile: %t", told.Load(), x.read.Load())
 	}
 }

@@ -13,12 +13,8 @@ import (
 // afterwards may be another one, or an older state of it; and behind whatever else fails, it looks whether the tables
 // are still what they were.
 func (r *Execution) retry(ctx context.Context, fn func() error, waiting ...func(error)) error {
-	waited := false
-	defer func() {
-		if waited {
-			r.tellWait(nil)
-		}
-	}()
+	var w wait
+	defer r.endWait(&w)
 	return tables.Retry(ctx, r.Log, func() error {
 		err := fn()
 		telling := errors.Is(err, source.ErrNoTable) || errors.Is(err, source.ErrDenied)
@@ -36,21 +32,9 @@ func (r *Execution) retry(ctx context.Context, fn func() error, waiting ...func(
 		if errors.Is(err, source.ErrUnreachable) {
 			r.lost.Store(true)
 		}
-		waited = true
-		r.tellWait(err)
+		r.tellWait(&w, tables.Waits(err), tables.Away(err))
 	})...)
 }
 
 // again is retry with nobody else who hears of it.
 func (r *Execution) again(ctx context.Context, fn func() error) error { return r.retry(ctx, fn) }
-
-// tellWait shows what the run waits for; nil: it goes on.
-func (r *Execution) tellWait(err error) {
-	switch {
-	case r.Waits == nil:
-	case err == nil:
-		r.Waits(r.Run.ID, "", false)
-	default:
-		r.Waits(r.Run.ID, tables.Waits(err), tables.Away(err))
-	}
-}

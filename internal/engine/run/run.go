@@ -83,14 +83,15 @@ type pacing struct {
 
 // progress is how far an execution is, and what of it was shown and saved.
 type progress struct {
-	booking sync.Mutex // of the counts, and of what is known to be committed, while transactions go side by side
-	begun   time.Time  // of this execution
-	worked  int64      // microseconds worked by earlier executions
-	taken   int64      // rows read so far, where the plan limits them
-	pending []catalog.Batch
-	shown   time.Time
-	saved   time.Time
-	told    time.Time
+	booking  sync.Mutex // of the counts, and of what is known to be committed, while transactions go side by side
+	begun    time.Time  // of this execution
+	worked   int64      // microseconds worked by earlier executions
+	taken    int64      // rows read so far, where the plan limits them
+	pending  []catalog.Batch
+	shown    time.Time
+	saved    time.Time
+	told     time.Time
+	waitsFor waitList
 }
 
 // Run carries a run out until it has ended or its context is cancelled with one of the causes above. What it returns
@@ -145,15 +146,10 @@ func (mv *Mover) carryOut(ctx context.Context, run *catalog.Run) (err error) {
 		return err
 	}
 	defer release()
-	var waited bool
+	var w wait
 	err = tables.Retry(ctx, mv.Log, func() error { return r.prepare(context.WithoutCancel(ctx), cancelled) },
-		func(err error) {
-			waited = true
-			r.tellWait(err)
-		})
-	if waited {
-		r.tellWait(nil)
-	}
+		func(err error) { r.tellWait(&w, tables.Waits(err), tables.Away(err)) })
+	r.endWait(&w)
 	if err != nil {
 		if cause := context.Cause(ctx); cause != nil && !cancelled {
 			return cause
