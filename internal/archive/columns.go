@@ -6,6 +6,7 @@ package archive
 import (
 	"encoding/json"
 	"fmt"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -144,14 +145,27 @@ func fits(v *value.Value, c *shape.Column) bool {
 		return true
 	case value.Date:
 		return v.N >= firstDay && v.N <= lastDay
-	case value.Time:
-		return v.N < 86_400_000_000
-	case value.Timestamp, value.Instant:
-		return v.N >= firstMicro && v.N < behindMicro
+	case value.Time, value.Timestamp, value.Instant:
+		first, last, _ := wholeRange(c)
+		return v.N >= first && v.N <= last
 	case value.UUID:
 		return len(v.B) == 16
 	}
 	return true
+}
+
+// wholeRange is the range of a column's values that lie as whole numbers of 64 bits in the file and that it holds
+// exactly; false: they do not lie so, or not by their kind alone.
+func wholeRange(c *shape.Column) (first, last int64, whole bool) {
+	switch c.Kind {
+	case value.Int:
+		return math.MinInt64, math.MaxInt64, true
+	case value.Time:
+		return math.MinInt64, 86_400_000_000 - 1, true
+	case value.Timestamp, value.Instant:
+		return firstMicro, behindMicro - 1, true
+	}
+	return 0, 0, false
 }
 
 // toParquet turns a value that fits into the column's Parquet value. Its bytes are shared.

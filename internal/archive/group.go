@@ -111,15 +111,18 @@ func (x *groupReader) advance() (bool, error) {
 	}
 	clear(x.exact)
 	var bad error
-	err := x.read(len(x.columns), func(r int, p parquet.Value) {
-		if p.IsNull() || bad != nil {
-			return
+	err := x.read(len(x.columns), func(from int, values []parquet.Value) {
+		for i, p := range values {
+			if p.IsNull() || bad != nil {
+				continue
+			}
+			if x.exact == nil {
+				x.exact = map[int][]value.Value{}
+			}
+			exact := make([]value.Value, len(x.columns))
+			x.exact[from+i] = exact
+			bad = readCompanion(p.ByteArray(), x.byName, exact)
 		}
-		if x.exact == nil {
-			x.exact = map[int][]value.Value{}
-		}
-		x.exact[r] = make([]value.Value, len(x.columns))
-		bad = readCompanion(p.ByteArray(), x.byName, x.exact[r])
 	})
 	if err = errors.Join(err, bad); err != nil {
 		return false, damaged(err)
@@ -131,16 +134,39 @@ func (x *groupReader) advance() (bool, error) {
 func (x *groupReader) fill(column int) error {
 	c := &x.columns[column]
 	k := carrierIn(c, x.group.ColumnChunks()[column].Type())
-	err := x.read(column, func(r int, p parquet.Value) {
-		v := k.uncarry(p, c)
-		if v.B != nil {
-			v.B = x.block.Keep(v.B)
+	width, kind := x.block.Width, c.Kind
+	_, _, whole := wholeRange(c)
+	err := x.read(column, func(from int, values []parquet.Value) {
+		block := x.block.Values[from*width+column:]
+		switch {
+		case k == byKind && whole:
+			for i := range values {
+				if p := &values[i]; !p.IsNull() {
+					block[i*width] = value.Value{Kind: kind, N: p.Int64()}
+				}
+			}
+		case (k == byKind || k == jsonText) && kind == value.Text:
+			for i := range values {
+				if p := &values[i]; !p.IsNull() {
+					block[i*width] = value.Value{Kind: kind, B: x.block.Keep(p.ByteArray())}
+				}
+			}
+		default:
+			for i := range values {
+				v := k.uncarry(values[i], c)
+				if v.B != nil {
+					v.B = x.block.Keep(v.B)
+				}
+				block[i*width] = v
+			}
 		}
-		if e := x.exact[r]; e != nil && e[column].Kind != value.Null {
-			v = k.together(v, e[column])
-		}
-		x.block.Values[r*x.block.Width+column] = v
 	})
+	for r, e := range x.exact {
+		if e[column].Kind != value.Null {
+			v := &x.block.Values[r*width+column]
+			*v = k.together(*v, e[column])
+		}
+	}
 	if err != nil {
 		return damaged(fmt.Errorf("column %q: %w", c.Name, err))
 	}
@@ -148,11 +174,11 @@ func (x *groupReader) fill(column int) error {
 }
 
 // read hands on a column's values of the block.
-func (x *groupReader) read(column int, fn func(int, parquet.Value)) error {
+func (x *groupReader) read(column int, fn func(from int, values []parquet.Value)) error {
 	return decoding(func() error { return x.readColumn(column, fn) })
 }
 
-func (x *groupReader) readColumn(column int, fn func(int, parquet.Value)) error {
+func (x *groupReader) readColumn(column int, fn func(int, []parquet.Value)) error {
 	chunk := x.group.ColumnChunks()[column]
 	if x.lanes[column] == nil {
 		x.lanes[column] = &lane{cursor: cursor{pages: chunk.Pages()}}
@@ -186,8 +212,9 @@ type cursor struct {
 	values parquet.ValueReader
 }
 
-// read hands on as many values as buffer holds; the values are valid only during the call.
-func (c *cursor) read(buffer []parquet.Value, fn func(int, parquet.Value)) error {
+// read hands on as many values as buffer holds, some at a time, with how many came before; they are valid only during
+// the call.
+func (c *cursor) read(buffer []parquet.Value, fn func(int, []parquet.Value)) error {
 	for at := 0; at < len(buffer); {
 		if c.values == nil {
 			page, err := c.pages.ReadPage()
@@ -197,9 +224,7 @@ func (c *cursor) read(buffer []parquet.Value, fn func(int, parquet.Value)) error
 			c.page, c.values = page, page.Values()
 		}
 		n, err := c.values.ReadValues(buffer[at:])
-		for i, v := range buffer[at : at+n] {
-			fn(at+i, v)
-		}
+		fn(at, buffer[at:at+n])
 		at += n
 		if err == io.EOF {
 			parquet.Release(c.page)

@@ -9,6 +9,7 @@ import (
 	"hash"
 	"io"
 	"slices"
+	"unicode/utf8"
 
 	"github.com/parquet-go/parquet-go"
 
@@ -31,7 +32,8 @@ type Writer struct {
 	//lint:ignore SA1019 columns are written one by one, which its successor does not offer
 	file       *parquet.Writer // made with the first rows, which tell how columns are best encoded
 	writers    []*parquet.ColumnWriter
-	buffers    [][]parquet.Value // by column
+	values     []parquet.Value // of a column, of the rows that are being written
+	companions [][]byte        // of those rows
 	groupRows  int
 	groupBytes int
 	rows       int64
@@ -72,7 +74,7 @@ func (c *counting) Write(p []byte) (int, error) {
 // NewWriter begins a segment of a table's columns.
 func NewWriter(out io.Writer, table string, columns []shape.Column) *Writer {
 	return &Writer{table: table, columns: columns, carriers: carriers(columns),
-		out: &counting{Writer: out, hash: sha256.New()}, buffers: make([][]parquet.Value, len(columns)+1),
+		out:   &counting{Writer: out, hash: sha256.New()},
 		exact: map[string]int64{}}
 }
 
@@ -141,42 +143,23 @@ func (w *Writer) Write(chunk *value.Chunk) error {
 			return err
 		}
 	}
-	for i := range w.buffers {
-		w.buffers[i] = slices.Grow(w.buffers[i][:0], n)
-	}
-	last := len(w.columns)
-	for r := range n {
-		var companion []byte
-		row := chunk.Row(r)
-		for i := range row {
-			v, c := &row[i], &w.columns[i]
-			switch {
-			case v.Kind == value.Null:
-				w.buffers[i] = append(w.buffers[i], parquet.Value{}.Level(0, 0, i))
-			default:
-				if p, ok := w.carriers[i].carry(v, c); ok {
-					w.buffers[i] = append(w.buffers[i], p.Level(0, 1, i))
-					if apart := w.carriers[i].apart(v); apart != "" {
-						companion = appendCompanion(companion, c.Name, apart)
-						w.exact[c.Name]++
-					}
-					continue
-				}
-				companion = appendCompanion(companion, c.Name, v.Exact())
-				w.exact[c.Name]++
-				w.buffers[i] = append(w.buffers[i], parquet.Value{}.Level(0, 0, i))
-			}
-		}
-		if companion == nil {
-			w.buffers[last] = append(w.buffers[last], parquet.Value{}.Level(0, 0, last))
-		} else {
-			w.buffers[last] = append(w.buffers[last], parquet.ByteArrayValue(companion).Level(0, 1, last))
-		}
-	}
-	for i, values := range w.buffers {
-		if _, err := w.writers[i].WriteRowValues(values); err != nil {
+	w.companions = slices.Grow(w.companions[:0], n)[:n]
+	clear(w.companions)
+	w.values = slices.Grow(w.values[:0], n)[:n]
+	for i := range w.columns {
+		w.column(chunk, i)
+		if _, err := w.writers[i].WriteRowValues(w.values); err != nil {
 			return err
 		}
+	}
+	for r, b := range w.companions {
+		if w.values[r] = (parquet.Value{}); b != nil {
+			w.values[r] = parquet.ByteArrayValue(b)
+			w.values[r].SetDefinitionLevel(1)
+		}
+	}
+	if _, err := w.writers[len(w.columns)].WriteRowValues(w.values); err != nil {
+		return err
 	}
 	w.rows, w.bytes = w.rows+int64(n), w.bytes+int64(size)
 	w.groupRows, w.groupBytes = w.groupRows+n, w.groupBytes+size
@@ -184,6 +167,60 @@ func (w *Writer) Write(chunk *value.Chunk) error {
 		return w.flush()
 	}
 	return nil
+}
+
+// column puts a column's values where they are written from, and what it cannot carry exactly into the companions of
+// their rows. What most columns hold has a loop of its own here, which does just what carry does.
+func (w *Writer) column(chunk *value.Chunk, i int) {
+	c, k, values, out := &w.columns[i], w.carriers[i], chunk.Values, w.values
+	first, last, whole := wholeRange(c)
+	switch {
+	case k == byKind && whole:
+		for r, at := 0, i; at < len(values); r, at = r+1, at+chunk.Width {
+			if v := &values[at]; v.Kind == c.Kind && v.N >= first && v.N <= last {
+				out[r] = parquet.Int64Value(v.N)
+				out[r].SetDefinitionLevel(1)
+			} else {
+				w.cell(r, i, v)
+			}
+		}
+	case k == byKind && c.Kind == value.Text:
+		for r, at := 0, i; at < len(values); r, at = r+1, at+chunk.Width {
+			if v := &values[at]; v.Kind == value.Text && utf8.Valid(v.B) {
+				out[r] = parquet.ByteArrayValue(v.B)
+				out[r].SetDefinitionLevel(1)
+			} else {
+				w.cell(r, i, v)
+			}
+		}
+	default:
+		for r, at := 0, i; at < len(values); r, at = r+1, at+chunk.Width {
+			w.cell(r, i, &values[at])
+		}
+	}
+}
+
+// cell puts one value of any kind where it is written from. What is not NULL is at the definition level of an optional
+// column's values.
+func (w *Writer) cell(row, column int, v *value.Value) {
+	to, c, k := &w.values[row], &w.columns[column], w.carriers[column]
+	*to = parquet.Value{}
+	if v.Kind == value.Null {
+		return
+	}
+	p, ok := k.carry(v, c)
+	apart := ""
+	if !ok {
+		apart = v.Exact()
+	} else {
+		*to = p
+		to.SetDefinitionLevel(1)
+		if apart = k.apart(v); apart == "" {
+			return
+		}
+	}
+	w.companions[row] = appendCompanion(w.companions[row], c.Name, apart)
+	w.exact[c.Name]++
 }
 
 // flush ends the row group.

@@ -49,6 +49,8 @@ type Control struct {
 	faded  time.Duration // when what was felt was faded last
 	rested bool          // a look-up was felt alone since the look before
 	alone  time.Duration // for how long none was, while others are at work
+	recent float64       // for how much of the last moments we were at work
+	trial  trial
 }
 
 const (
@@ -102,6 +104,7 @@ func (c *Control) Look(at time.Duration, l Look) {
 	first, before := !c.seen, c.busy
 	c.last, c.seen, c.busy = at, true, l.Busy
 	c.worked += (l.Worked - c.worked) * (1 - math.Exp(-passed.Seconds()/2))
+	c.recent += (l.Worked - c.recent) * (1 - math.Exp(-passed.Seconds()/0.4))
 	c.fade(at)
 	another := c.count(passed, l)
 	c.why = ""
@@ -115,6 +118,7 @@ func (c *Control) Look(at time.Duration, l Look) {
 		c.dread += (1 - c.dread) * (1 - math.Exp(-passed.Seconds()/alarms.Seconds()))
 		if before == 0 || first {
 			c.free, c.told, c.alone = min(c.free, 0), 0, 0
+			c.trial = trial{next: at + trialAfter, gap: trialAfter}
 		}
 		c.beside(at, passed, l, another)
 	case first && l.Span >= lately:
@@ -154,6 +158,9 @@ func (c *Control) count(passed time.Duration, l Look) (another bool) {
 func (c *Control) beside(at, passed time.Duration, l Look, another bool) {
 	who := Others(l.Busy)
 	c.want, c.known = c.share()
+	if l.Blocked > 0 || another || at < c.held || !c.known {
+		c.trial.end(at, false)
+	}
 	switch {
 	case l.Blocked > 0:
 		c.free, c.held, c.short = leastBeside/2, at+holds, at+shortens
@@ -178,6 +185,9 @@ func (c *Control) beside(at, passed time.Duration, l Look, another bool) {
 	case !c.known:
 		c.free = 0
 		c.why = who + "; what they feel of us is not known yet"
+		return
+	case c.tries(at):
+		c.why = who + "; it tries for a moment whether they would feel it if it worked more"
 		return
 	}
 	step := passed.Seconds() / advance.Seconds()
@@ -254,7 +264,7 @@ func (c *Control) fade(at time.Duration) {
 func (c *Control) Feel(f Feel) {
 	x := c.feltOf(f.Kind)
 	if f.Beside {
-		x.Beside.Add(f.Took)
+		c.besideIn(x).Add(f.Took)
 	} else {
 		x.Alone.Add(f.Took)
 		c.rested = c.rested || f.Kind == FeelLookup
@@ -275,7 +285,15 @@ func (c *Control) feltOf(k FeelKind) *Felt {
 const plenty = 400
 
 // Learns says whether more probes beside us would tell more of what others feel.
-func (c *Control) Learns() bool { return c.feltOf(FeelLookup).Beside.Total < plenty }
+func (c *Control) Learns() bool { return c.besideIn(c.feltOf(FeelLookup)).Total < plenty }
+
+// besideIn is where what others feel beside us now is held.
+func (c *Control) besideIn(f *Felt) *Spread {
+	if c.recent >= often {
+		return &f.Often
+	}
+	return &f.Beside
+}
 
 // usualWeight is how many probes what is usual at this hour stands for, at the most: fewer than a minute brings.
 const usualWeight = 300
@@ -347,8 +365,8 @@ func (c *Control) State(at time.Duration) State {
 		if f.Alone.Total >= enoughAlone {
 			x.Alone = f.Alone.Quantile(1 - felt99)
 		}
-		if f.Beside.Total >= enoughBeside {
-			x.Beside = f.Beside.Quantile(1 - felt99)
+		if beside := c.besideIn(f); beside.Total >= enoughBeside {
+			x.Beside = beside.Quantile(1 - felt99)
 		}
 		s.Felt[k] = x
 	}

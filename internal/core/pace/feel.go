@@ -113,8 +113,13 @@ const (
 // FeelKinds are all of them.
 var FeelKinds = []FeelKind{FeelLookup, FeelCommit}
 
-// Felt holds what others feel, by kind of probe: alone, while we rest, and beside us, while we are at work.
-type Felt struct{ Alone, Beside Spread }
+// Felt holds what others feel, by kind of probe: alone, while we rest; beside us, while we are at work now and then; and
+// beside us while we are at work often. What is done seldom finds nothing in the processors' caches, and others feel
+// more of each moment of it.
+type Felt struct{ Alone, Beside, Often Spread }
+
+// often is for how much of the time at the least we are at work where that is often.
+const often = 0.25
 
 const (
 	// enoughAlone and enoughBeside are how many probes have to be known for what they show to count.
@@ -131,6 +136,17 @@ const (
 
 // Share returns for how much of the time, from 0 to 1, we may be at work so that the p99 of others is no more than
 // bound (0.1 is 10 %) above what it is alone; false where too little is known.
+func (f *Felt) Share(bound float64) (share float64, known bool) {
+	share, known = f.share(&f.Beside, bound)
+	if high, told := f.share(&f.Often, bound); told && high >= often || told && !known {
+		return high, true
+	} else if told {
+		return min(share, often), true
+	}
+	return share, known
+}
+
+// share is Share by what probes beside us have shown.
 //
 // What others feel is a mixture: for as much of the time as we work, what probes beside us show, and for the rest what
 // they show alone. Its p99 stays within the bound where no more than a hundredth of the mixture lies beyond
@@ -140,8 +156,8 @@ const (
 //
 // Where the p99 alone is more than ten times the median, something stalls, and a bound that is measured by it would
 // allow anything. What we may add then is a share of statements that take longer than ten medians.
-func (f *Felt) Share(bound float64) (share float64, known bool) {
-	if f.Alone.Total < enoughAlone || f.Beside.Total < enoughBeside {
+func (f *Felt) share(by *Spread, bound float64) (share float64, known bool) {
+	if f.Alone.Total < enoughAlone || by.Total < enoughBeside {
 		return 0, false
 	}
 	p95, p99 := f.Alone.Quantile(0.95), f.Alone.Quantile(1-felt99)
@@ -151,10 +167,10 @@ func (f *Felt) Share(bound float64) (share float64, known bool) {
 	}
 	alone := felt99 * math.Pow(1+bound, -slope)
 	if slow := stalls * f.Alone.Quantile(0.5); p99 > slow {
-		more := max(f.besideBeyond(slow)-f.Alone.Beyond(slow), 1e-6)
+		more := max(besideBeyond(by, slow)-f.Alone.Beyond(slow), 1e-6)
 		return min(max(stalledMore*bound/more, leastStalled), mostStalled), true
 	}
-	beside := f.besideBeyond(time.Duration(float64(p99) * (1 + bound)))
+	beside := besideBeyond(by, time.Duration(float64(p99)*(1+bound)))
 	if beside <= felt99 {
 		return 1, true
 	}
@@ -162,12 +178,13 @@ func (f *Felt) Share(bound float64) (share float64, known bool) {
 }
 
 // besideBeyond is how much of all, from 0 to 1, takes longer than a time beside us: the next may be one of those.
-func (f *Felt) besideBeyond(took time.Duration) float64 {
-	return (f.Beside.Beyond(took)*f.Beside.Total + 1) / (f.Beside.Total + 1)
+func besideBeyond(beside *Spread, took time.Duration) float64 {
+	return (beside.Beyond(took)*beside.Total + 1) / (beside.Total + 1)
 }
 
 // Fade makes what has been felt weigh so much, from 0 to 1.
 func (f *Felt) Fade(by float64) {
 	f.Alone.Fade(by)
 	f.Beside.Fade(by)
+	f.Often.Fade(by)
 }

@@ -44,11 +44,14 @@ type server struct {
 	*rand.Rand
 	held float64 // share of the look-ups beside us that wait for us
 	by   time.Duration
+	warm bool // and none while we are at work often
+	// how often we were at work as it was last looked at
+	worked float64
 }
 
 func (s *server) lookup(beside bool) time.Duration {
 	took := time.Duration(math.Exp(s.NormFloat64()*0.5) * float64(500*time.Microsecond))
-	if beside && s.Float64() < s.held {
+	if beside && s.Float64() < s.held && !(s.warm && s.worked >= often) {
 		took += time.Duration(s.ExpFloat64() * float64(s.by))
 	}
 	return took
@@ -69,7 +72,8 @@ func (s *server) beside(c *Control, from, length time.Duration, look func(*Look)
 			worked++
 		}
 		if looked++; looked == 15 {
-			l := Look{Busy: 5, Span: 2 * every, Worked: worked / 15}
+			s.worked = worked / 15
+			l := Look{Busy: 5, Span: 2 * every, Worked: s.worked}
 			look(&l)
 			c.Look(at, l)
 			worked, looked = 0, 0
@@ -105,7 +109,7 @@ func TestOthersFeelNoMoreThanTheBound(t *testing.T) {
 		{"and twice as slow", 0.1, 5 * time.Millisecond, 1, 0.04, 0.4},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			s := &server{rand.New(rand.NewPCG(3, 4)), c.held, c.by}
+			s := &server{Rand: rand.New(rand.NewPCG(3, 4)), held: c.held, by: c.by}
 			x := Control{Bound: c.bound}
 			share, all := s.beside(&x, 0, 10*time.Minute, func(*Look) {})
 			var alone Spread
@@ -165,7 +169,7 @@ func TestItGivesWayToLocksReplicasAndOtherLoads(t *testing.T) {
 // Counters that begin anew, wrap or are reset, a clock that stands still, and looks that come late change nothing for
 // good, and never make it faster.
 func TestOddLooksDoNotThrowIt(t *testing.T) {
-	s := &server{rand.New(rand.NewPCG(7, 8)), 0.1, 5 * time.Millisecond}
+	s := &server{Rand: rand.New(rand.NewPCG(7, 8)), held: 0.1, by: 5 * time.Millisecond}
 	r := rand.New(rand.NewPCG(9, 10))
 	var x Control
 	share, _ := s.beside(&x, 0, 10*time.Minute, func(l *Look) {
@@ -190,7 +194,7 @@ func TestOddLooksDoNotThrowIt(t *testing.T) {
 }
 
 func TestWhatIsUsualSavesLearning(t *testing.T) {
-	s := &server{rand.New(rand.NewPCG(11, 12)), 0, 0}
+	s := &server{Rand: rand.New(rand.NewPCG(11, 12))}
 	var usual Spread
 	for range 5000 {
 		usual.Add(s.lookup(false))
@@ -283,12 +287,78 @@ func TestWithoutAnyLookUpAloneItIsCareful(t *testing.T) {
 	ended := int64(0)
 	for n := range 400 {
 		ended += 150
-		x.Look(time.Duration(n)*every, Look{Busy: 5, Worked: 0.9, Ended: ended, Counted: true})
+		x.Look(time.Duration(n)*every, Look{Busy: 5, Worked: 0.2, Ended: ended, Counted: true})
 		for range 8 {
 			x.Feel(Feel{Kind: FeelLookup, Took: time.Millisecond, Beside: true})
 		}
 		if room, why := x.Free(time.Duration(n) * every); room.Free < 0 || n == 399 && room.Free > 0 {
 			t.Fatalf("at look %d %.2f is free: %s", n, room.Free, why)
 		}
+	}
+}
+
+// What is felt of a run that seldom works says little of one that often does: where others feel nothing of that, it is
+// found out soon.
+func TestATrialFindsWhatIsFeltOfARunAtSpeed(t *testing.T) {
+	const seeds = 20
+	found, sum := 0, 0.0
+	for seed := range uint64(seeds) {
+		s := &server{Rand: rand.New(rand.NewPCG(13, seed)), held: 0.15, by: 5 * time.Millisecond, warm: true}
+		var x Control
+		share, all := s.beside(&x, 0, time.Minute, func(*Look) {})
+		var alone Spread
+		for range 200_000 {
+			alone.Add(s.lookup(false))
+		}
+		sum += float64(all.Quantile(0.99)) / float64(alone.Quantile(0.99))
+		if share > 0.25 {
+			found++
+		}
+	}
+	if felt := sum / seeds; found < seeds*4/5 || felt > 1.1 {
+		t.Errorf("after half a minute %d of %d are often at work, and others feel %.2f times what they do alone", found,
+			seeds, felt)
+	}
+}
+
+// Trials cost others little where they feel what is tried, and come ever more seldom.
+func TestTrialsThatAreFeltBecomeRare(t *testing.T) {
+	for _, held := range []float64{0.1, 0.3, 0.8} {
+		s := &server{Rand: rand.New(rand.NewPCG(17, 18)), held: held, by: 10 * time.Millisecond}
+		var x Control
+		trials, looks, on := []time.Duration(nil), 0, false
+		tell := func(*Look) {
+			if now := x.trial.until > 0; now != on {
+				if on = now; now {
+					trials = append(trials, time.Duration(looks)*every)
+				}
+			}
+			looks++
+		}
+		s.beside(&x, 0, 10*time.Minute, tell)
+		if len(trials) < 3 || len(trials) > 10 {
+			t.Errorf("%v held up: trials after %s", held, trials)
+		} else if n := len(trials); trials[n-1]-trials[n-2] < 100*time.Second {
+			t.Errorf("%v held up: the last of the trials after %s comes too soon", held, trials)
+		}
+	}
+}
+
+// A trial ends at once where others wait for a lock of ours, and what is free is then what it is without one.
+func TestATrialEndsWhereOthersWait(t *testing.T) {
+	s := &server{Rand: rand.New(rand.NewPCG(19, 20)), held: 0.15, by: 10 * time.Millisecond}
+	var x Control
+	looks, at := 0, 0
+	s.beside(&x, 0, time.Minute, func(l *Look) {
+		if looks++; at == 0 && x.trial.until > 0 {
+			l.Blocked, at = 1, looks
+		} else if looks == at+1 && x.trial.until > 0 {
+			t.Error("the trial goes on")
+		} else if looks == at+1 && x.free > 0 {
+			t.Errorf("%v is free", x.free)
+		}
+	})
+	if at == 0 {
+		t.Error("there was no trial")
 	}
 }

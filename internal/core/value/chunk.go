@@ -57,7 +57,7 @@ func (c *Chunk) Reset() {
 
 // Keep copies b into the chunk's own memory and returns the copy; it is never nil.
 func (c *Chunk) Keep(b []byte) []byte {
-	if len(c.arena)+len(b) > cap(c.arena) {
+	if c.arena == nil || len(c.arena)+len(b) > cap(c.arena) {
 		c.arena = make([]byte, 0, max(64<<10, 2*cap(c.arena), len(b))) // values in the old arena stay valid
 	}
 	at := len(c.arena)

@@ -19,7 +19,9 @@ type Digest [blake2b.Size256]byte
 // (both as in Protocol Buffers, "Base 128 Varints" and "Signed Integers"). Decimals are written as their exact text,
 // so that one digest holds for every way of carrying them. Two values are identical, in the sense of this service,
 // exactly when these bytes are equal.
-func (v Value) AppendCanonical(dst []byte) []byte {
+func (v Value) AppendCanonical(dst []byte) []byte { return v.appendCanonical(dst) }
+
+func (v *Value) appendCanonical(dst []byte) []byte {
 	dst = append(dst, byte(v.Kind))
 	switch v.Kind {
 	case Null:
@@ -46,25 +48,26 @@ const wide = 64 << 10
 
 // Row returns the digest of a row: its values' canonical bytes in column order.
 func (h *Hasher) Row(row []Value) (d Digest) {
-	h.buf = h.buf[:0]
+	buf := h.buf[:0]
 	var stream hash.Hash
 	for i := range row {
 		v := &row[i]
 		if len(v.B) <= wide || v.Kind != Text && v.Kind != Bytes {
-			h.buf = v.AppendCanonical(h.buf)
+			buf = v.appendCanonical(buf)
 			continue
 		}
 		if stream == nil {
 			stream, _ = blake2b.New256(nil) // without a key it cannot fail
 		}
-		stream.Write(binary.AppendUvarint(append(h.buf, byte(v.Kind)), uint64(len(v.B))))
+		stream.Write(binary.AppendUvarint(append(buf, byte(v.Kind)), uint64(len(v.B))))
 		stream.Write(v.B)
-		h.buf = h.buf[:0]
+		buf = buf[:0]
 	}
+	h.buf = buf
 	if stream == nil {
-		return blake2b.Sum256(h.buf)
+		return blake2b.Sum256(buf)
 	}
-	stream.Write(h.buf)
+	stream.Write(buf)
 	stream.Sum(d[:0])
 	return d
 }

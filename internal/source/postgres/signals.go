@@ -14,6 +14,10 @@ import (
 	"ambercellar/internal/source"
 )
 
+// kept has a connection prepare a statement that is asked again and again: planning it takes longer than all the rest,
+// and others feel that.
+const kept = pgx.QueryExecModeCacheStatement
+
 // Signals asks the server's own statistics, and times a look-up by key. What others' sessions do is told to members of
 // pg_read_all_stats alone.
 func (s *Source) Signals(ctx context.Context, t *shape.Table) (map[string]float64, error) {
@@ -23,9 +27,10 @@ func (s *Source) Signals(ctx context.Context, t *shape.Table) (map[string]float6
 			out[name] = *v
 		}
 	}
+	name := literal(table(t))
 	err := s.conn(ctx, func(c *pgxpool.Conn) error {
 		begun := time.Now()
-		if _, err := c.Exec(ctx, lookup(t)); err != nil {
+		if _, err := c.Exec(ctx, lookup(t), kept); err != nil {
 			return err
 		}
 		out[pace.Probe] = source.Milliseconds(time.Since(begun))
@@ -44,9 +49,9 @@ func (s *Source) Signals(ctx context.Context, t *shape.Table) (map[string]float6
 					FROM pg_stat_replication)::float8 END,
 				CASE WHEN NOT pg_is_in_recovery() THEN (SELECT max(pg_wal_lsn_diff(pg_current_wal_lsn(), restart_lsn))
 					FROM pg_replication_slots)::float8 END,
-				(SELECT sum(pg_stat_get_dead_tuples(relid)) FROM (SELECT relid FROM pg_partition_tree($1::regclass)
-					UNION SELECT $1::regclass) p)::float8
-			FROM told`, table(t)).Scan(&active, &waiting, &blocked, &delay, &held, &dead)
+				(SELECT sum(pg_stat_get_dead_tuples(relid)) FROM (SELECT relid FROM pg_partition_tree(`+name+
+				`::regclass) UNION SELECT `+name+`::regclass) p)::float8
+			FROM told`, kept).Scan(&active, &waiting, &blocked, &delay, &held, &dead)
 		note(pace.Active, active)
 		note(pace.Waiting, waiting)
 		note(pace.Blocked, blocked)
@@ -87,8 +92,7 @@ func (s *Source) Others(ctx context.Context, within time.Duration) (pace.Look, e
 				`+arrived+`::bigint, (SELECT sum(pg_stat_get_db_xact_commit(oid) +
 					pg_stat_get_db_xact_rollback(oid)) FROM pg_database)::bigint,
 				(SELECT max(extract(epoch FROM replay_lag)) FROM pg_stat_get_wal_senders())::float8
-			FROM a`,
-			within.Seconds()).Scan(&out.Busy, &hidden, &out.Blocked, &sessions, &ended, &behind)
+			FROM a`, kept, within.Seconds()).Scan(&out.Busy, &hidden, &out.Blocked, &sessions, &ended, &behind)
 		if err != nil {
 			return err
 		}
@@ -124,13 +128,13 @@ func (s *Source) Probe(ctx context.Context, kind pace.FeelKind, t *shape.Table) 
 	}
 	err = s.conn(ctx, func(c *pgxpool.Conn) error {
 		if known := c.Conn().PgConn().CustomData(); known[probedKey+string(kind)] != query {
-			if _, err := c.Exec(ctx, query); err != nil {
+			if _, err := c.Exec(ctx, query, kept); err != nil {
 				return err
 			}
 			known[probedKey+string(kind)] = query
 		}
 		begun = time.Now()
-		_, err := c.Exec(ctx, query)
+		_, err := c.Exec(ctx, query, kept)
 		took = time.Since(begun)
 		return err
 	})

@@ -1,0 +1,63 @@
+package pace
+
+import "time"
+
+// trial is when a run that others seem to feel much of works often for a moment, to learn what they would feel then.
+// Seldom at work it makes few probes beside itself, and those are of work that finds its caches cold: without a trial
+// it would take minutes until it knows better. A trial ends when enough is known. The next comes after twice the time
+// where others felt it, and soon where they did not.
+type trial struct {
+	next  time.Duration // when one may begin
+	gap   time.Duration // from one to the next
+	until time.Duration // when the one that goes on ends at the latest; 0: none goes on
+	from  float64       // what was free before
+}
+
+const (
+	// trialAfter is how long after others have come the first trial is, and trialGap the longest time between two.
+	trialAfter, trialGap = 5 * time.Second, 160 * time.Second
+	// trialLasts is how long a trial lasts at the most: a rest of before may take half of that.
+	trialLasts = 2 * MaxRest
+	// trialFree is what is free meanwhile: we are at work for about half of the time.
+	trialFree = 0.72
+	// trialEnough is how many look-ups tell enough, and trialBad how many where they have been slow.
+	trialEnough, trialBad = 300, 40
+)
+
+// end ends the trial, if one goes on.
+func (t *trial) end(at time.Duration, well bool) {
+	if t.until == 0 {
+		return
+	}
+	if t.gap = min(2*t.gap, trialGap); well {
+		t.gap = trialAfter
+	}
+	t.until, t.next = 0, at+t.gap
+}
+
+// tries says whether a trial goes on at an instant, and begins and ends it.
+func (c *Control) tries(at time.Duration) bool {
+	t := &c.trial
+	if t.until == 0 {
+		if c.want >= often || at < t.next || at < c.short {
+			return false
+		}
+		t.until, t.from = at+trialLasts, c.free
+		for _, f := range c.felt {
+			f.Often = Spread{}
+		}
+	}
+	known := c.feltOf(FeelLookup)
+	share, told := known.share(&known.Often, c.bound())
+	felt := told && share < often/4 && known.Often.Total >= trialBad
+	if at >= t.until || felt || known.Often.Total >= trialEnough {
+		well := told && c.want >= often
+		if !well {
+			c.free = t.from
+		}
+		t.end(at, well)
+		return false
+	}
+	c.free = max(c.free, trialFree)
+	return true
+}
