@@ -271,6 +271,9 @@ func (c *Control) Feel(f Feel) {
 	}
 }
 
+// Felt is what has been felt by a kind of probe, as it is weighed now.
+func (c *Control) Felt(k FeelKind) Felt { return *c.feltOf(k) }
+
 func (c *Control) feltOf(k FeelKind) *Felt {
 	if c.felt == nil {
 		c.felt = map[FeelKind]*Felt{}
@@ -281,11 +284,15 @@ func (c *Control) feltOf(k FeelKind) *Felt {
 	return c.felt[k]
 }
 
-// plenty is how many probes beside us tell enough of what others feel.
+// plenty is how many probes tell enough of what others feel.
 const plenty = 400
 
 // Learns says whether more probes beside us would tell more of what others feel.
 func (c *Control) Learns() bool { return c.besideIn(c.feltOf(FeelLookup)).Total < plenty }
+
+// LearnsAlone says whether more probes while we rest would tell more of how others fare without us: everything is
+// measured by that, and the slowest hundredth of few is but one.
+func (c *Control) LearnsAlone() bool { return c.feltOf(FeelLookup).Alone.Total < plenty }
 
 // besideIn is where what others feel beside us now is held.
 func (c *Control) besideIn(f *Felt) *Spread {

@@ -113,9 +113,9 @@ const (
 // FeelKinds are all of them.
 var FeelKinds = []FeelKind{FeelLookup, FeelCommit}
 
-// Felt holds what others feel, by kind of probe: alone, while we rest; beside us, while we are at work now and then; and
-// beside us while we are at work often. What is done seldom finds nothing in the processors' caches, and others feel
-// more of each moment of it.
+// Felt holds what others feel, by kind of probe: alone, while we rest; beside us, while we are at work now and then;
+// and beside us while we are at work often. What is done seldom finds nothing in the processors' caches, and others
+// feel more of each moment of it.
 type Felt struct{ Alone, Beside, Often Spread }
 
 // often is for how much of the time at the least we are at work where that is often.
@@ -123,7 +123,7 @@ const often = 0.25
 
 const (
 	// enoughAlone and enoughBeside are how many probes have to be known for what they show to count.
-	enoughAlone  = 60
+	enoughAlone  = 150
 	enoughBeside = 30
 	// felt99 is the share of others' statements that is slower than the p99.
 	felt99 = 0.01

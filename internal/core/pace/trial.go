@@ -39,7 +39,7 @@ func (t *trial) end(at time.Duration, well bool) {
 func (c *Control) tries(at time.Duration) bool {
 	t := &c.trial
 	if t.until == 0 {
-		if c.want >= often || at < t.next || at < c.short {
+		if c.want > often || at < t.next || at < c.short {
 			return false
 		}
 		t.until, t.from = at+trialLasts, c.free
@@ -51,7 +51,7 @@ func (c *Control) tries(at time.Duration) bool {
 	share, told := known.share(&known.Often, c.bound())
 	felt := told && share < often/4 && known.Often.Total >= trialBad
 	if at >= t.until || felt || known.Often.Total >= trialEnough {
-		well := told && c.want >= often
+		well := told && share >= often && c.want >= often
 		if !well {
 			c.free = t.from
 		}

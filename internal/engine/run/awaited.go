@@ -11,8 +11,8 @@ import (
 // patient is how long an answer of the database is waited for until what is shown of the run says so.
 const patient = 3 * time.Second
 
-// waitList holds what a run waits for at the moment: what reads and what deletes may wait side by side, and neither ends
-// the wait of the other. The zero value waits for nothing.
+// waitList holds what a run waits for at the moment: what reads and what deletes may wait side by side, and neither
+// ends the wait of the other. The zero value waits for nothing.
 type waitList struct {
 	mu  sync.Mutex
 	all []*wait

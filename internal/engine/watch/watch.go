@@ -34,6 +34,8 @@ type Watchers struct {
 	Log   *slog.Logger
 	mu    sync.Mutex
 	all   map[source.Source]*Watcher
+	// what the host has withheld of the processors; nil: as the system says
+	stolen func() (sum time.Duration, told bool)
 }
 
 // Usual keeps how long probes usually take in a source while nobody of us is at work, hour of the week by hour.
@@ -89,6 +91,9 @@ func (w *Watchers) Of(src source.Source, name string, table *shape.Table, bound 
 	x := w.all[src]
 	if x == nil {
 		x = &Watcher{name: name, begun: time.Now(), looked: make(chan struct{}), wake: make(chan struct{}, 1)}
+		if x.withheld.stolen = w.stolen; w.stolen == nil {
+			x.withheld.stolen = stolen
+		}
 		ctx, stop := context.WithCancel(context.Background())
 		x.stop = stop
 		w.all[src] = x
@@ -269,6 +274,8 @@ const (
 	// probeEvery is how often a look-up is made while others are at work, commitEach how many of them for a commit.
 	probeEvery = 50 * time.Millisecond
 	commitEach = 5
+	// probeSoon is how often at first, until it is known how others fare while we rest.
+	probeSoon = 12 * time.Millisecond
 	// besideWithin is how long after we have begun a piece of work a look-up is made at the latest, and after that the
 	// next ones while it goes on and little is known of what others feel then.
 	besideWithin = 4 * time.Millisecond
@@ -308,8 +315,10 @@ func (x *Watcher) probe(ctx context.Context, src source.Probed, learn func()) {
 			kind = pace.FeelCommit
 		}
 		took := x.probeOnce(ctx, src, t, kind)
-		if x.learns() {
+		if beside, alone := x.learns(); beside {
 			next = time.Now().Add(took + rand.N(besideWithin))
+		} else if alone {
+			next = time.Now().Add(min(4*took, probeEvery) + rand.N(probeSoon))
 		} else {
 			wait := min(max(20*took, probeEvery/2), time.Second) // what takes long is asked seldom
 			if worked {
@@ -324,11 +333,15 @@ func (x *Watcher) probe(ctx context.Context, src source.Probed, learn func()) {
 	}
 }
 
-// learns says whether we are at work, and little is known of what others feel then.
-func (x *Watcher) learns() bool {
+// learns says whether we are at work, and little is known of what others feel then; or whether we rest, and little is
+// known of how they fare without us.
+func (x *Watcher) learns() (beside, alone bool) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	return x.work.now > 0 && x.control.Learns()
+	if x.work.now > 0 {
+		return x.control.Learns(), false
+	}
+	return false, x.control.LearnsAlone()
 }
 
 // drowse waits, and forgets what it was woken for meanwhile.
