@@ -159,7 +159,7 @@ func (c *Control) beside(at, passed time.Duration, l Look, another bool) {
 	who := Others(l.Busy)
 	c.want, c.known = c.share()
 	if l.Blocked > 0 || another || at < c.held || !c.known {
-		c.trial.end(at, false)
+		c.trial.end(at, 0)
 	}
 	switch {
 	case l.Blocked > 0:

@@ -5,7 +5,7 @@ import "time"
 // trial is when a run that others seem to feel much of works often for a moment, to learn what they would feel then.
 // Seldom at work it makes few probes beside itself, and those are of work that finds its caches cold: without a trial
 // it would take minutes until it knows better. A trial ends when enough is known. The next comes after twice the time
-// where others felt it, and soon where they did not.
+// where others felt much of it, and soon where they did not.
 type trial struct {
 	next  time.Duration // when one may begin
 	gap   time.Duration // from one to the next
@@ -24,13 +24,17 @@ const (
 	trialEnough, trialBad = 300, 40
 )
 
-// end ends the trial, if one goes on.
-func (t *trial) end(at time.Duration, well bool) {
-	if t.until == 0 {
+// end ends the trial, if one goes on, after which we may be at work for a share of the time.
+func (t *trial) end(at time.Duration, share float64) {
+	switch {
+	case t.until == 0:
 		return
-	}
-	if t.gap = min(2*t.gap, trialGap); well {
+	case share >= often:
 		t.gap = trialAfter
+	case share >= often/2: // nearly so
+		t.gap = min(t.gap*3/2, trialGap)
+	default:
+		t.gap = min(2*t.gap, trialGap)
 	}
 	t.until, t.next = 0, at+t.gap
 }
@@ -51,11 +55,10 @@ func (c *Control) tries(at time.Duration) bool {
 	share, told := known.share(&known.Often, c.bound())
 	felt := told && share < often/4 && known.Often.Total >= trialBad
 	if at >= t.until || felt || known.Often.Total >= trialEnough {
-		well := told && share >= often && c.want >= often
-		if !well {
+		if share = min(share, c.want); share < often {
 			c.free = t.from
 		}
-		t.end(at, well)
+		t.end(at, share)
 		return false
 	}
 	c.free = max(c.free, trialFree)
