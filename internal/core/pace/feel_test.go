@@ -362,3 +362,35 @@ func TestATrialEndsWhereOthersWait(t *testing.T) {
 		t.Error("there was no trial")
 	}
 }
+
+// Many runs that each take what is free in a trial do not take all of the server's time together.
+func TestATrialOfManyRunsStaysATrial(t *testing.T) {
+	var x Control
+	for range 200 {
+		x.Feel(Feel{Kind: FeelLookup, Took: time.Millisecond})
+	}
+	worked, ended, tried := 0.0, int64(0), 0
+	for n := range 400 {
+		at := time.Duration(n) * every
+		ended += 150
+		x.Look(at, Look{Busy: 5, Worked: worked, Ended: ended, Counted: true})
+		room, _ := x.Free(at)
+		worked = 1 - math.Pow(1-1/(1+59*stretch(room.Free)), 64) // of the time one of 64 at least
+		took := time.Millisecond
+		if n%8 == 0 { // what is done seldom is felt
+			took = 5 * time.Millisecond
+		}
+		for range 2 {
+			x.Feel(Feel{Kind: FeelLookup, Took: time.Millisecond})
+			x.Feel(Feel{Kind: FeelLookup, Took: took, Beside: true})
+		}
+		if x.trial.until > 0 {
+			if tried++; room.Free > 0.45 {
+				t.Fatalf("look %d: %.2f is free for each, and they work %.2f of the time", n, room.Free, worked)
+			}
+		}
+	}
+	if tried == 0 {
+		t.Error("there was no trial")
+	}
+}

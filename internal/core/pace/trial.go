@@ -18,8 +18,9 @@ const (
 	trialAfter, trialGap = 5 * time.Second, 160 * time.Second
 	// trialLasts is how long a trial lasts at the most: a rest of before may take half of that.
 	trialLasts = 2 * MaxRest
-	// trialFree is what is free meanwhile: we are at work for about half of the time.
-	trialFree = 0.72
+	// trialFree is the most that is free meanwhile: a run is at work for about half of the time. It gets so much in
+	// steps, and less again where all that we do comes to more than trialWorked of the time: many runs work at once.
+	trialFree, trialUp, trialDown, trialWorked = 0.72, 0.12, 0.05, 0.6
 	// trialEnough is how many look-ups tell enough, and trialBad how many where they have been slow.
 	trialEnough, trialBad = 300, 40
 )
@@ -61,6 +62,10 @@ func (c *Control) tries(at time.Duration) bool {
 		t.end(at, share)
 		return false
 	}
-	c.free = max(c.free, trialFree)
+	if c.recent > trialWorked {
+		c.free = max(c.free-trialDown, min(t.from, c.free))
+	} else {
+		c.free = min(max(c.free+trialUp, 0), max(trialFree, c.free))
+	}
 	return true
 }

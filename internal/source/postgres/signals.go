@@ -30,7 +30,7 @@ func (s *Source) Signals(ctx context.Context, t *shape.Table) (map[string]float6
 	name := literal(table(t))
 	err := s.conn(ctx, func(c *pgxpool.Conn) error {
 		begun := time.Now()
-		if _, err := c.Exec(ctx, lookup(t), kept); err != nil {
+		if _, err := c.Exec(ctx, lookup(t)); err != nil {
 			return err
 		}
 		out[pace.Probe] = source.Milliseconds(time.Since(begun))
@@ -128,13 +128,13 @@ func (s *Source) Probe(ctx context.Context, kind pace.FeelKind, t *shape.Table) 
 	}
 	err = s.conn(ctx, func(c *pgxpool.Conn) error {
 		if known := c.Conn().PgConn().CustomData(); known[probedKey+string(kind)] != query {
-			if _, err := c.Exec(ctx, query, kept); err != nil {
+			if _, err := c.Exec(ctx, query); err != nil {
 				return err
 			}
 			known[probedKey+string(kind)] = query
 		}
 		begun = time.Now()
-		_, err := c.Exec(ctx, query, kept)
+		_, err := c.Exec(ctx, query)
 		took = time.Since(begun)
 		return err
 	})
