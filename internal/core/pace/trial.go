@@ -21,6 +21,8 @@ const (
 	// trialFree is the most that is free meanwhile: a run is at work for about half of the time. It gets so much in
 	// steps, and less again where all that we do comes to more than trialWorked of the time: many runs work at once.
 	trialFree, trialUp, trialDown, trialWorked = 0.72, 0.12, 0.05, 0.6
+	// nearlyFree is what is free after one that they felt a little of: we are at work for about a tenth of the time.
+	nearlyFree = 0.45
 	// trialEnough is how many look-ups tell enough, and trialBad how many where they have been slow.
 	trialEnough, trialBad = 300, 40
 )
@@ -56,8 +58,10 @@ func (c *Control) tries(at time.Duration) bool {
 	share, told := known.share(&known.Often, c.bound())
 	felt := told && share < often/4 && known.Often.Total >= trialBad
 	if at >= t.until || felt || known.Often.Total >= trialEnough {
-		if share = min(share, c.want); share < often {
+		if share = min(share, c.want); share < often/2 {
 			c.free = t.from
+		} else if share < often {
+			c.free = max(t.from, min(c.free, nearlyFree))
 		}
 		t.end(at, share)
 		return false
