@@ -27,7 +27,6 @@ func (s *Source) Signals(ctx context.Context, t *shape.Table) (map[string]float6
 			out[name] = *v
 		}
 	}
-	name := literal(table(t))
 	err := s.conn(ctx, func(c *pgxpool.Conn) error {
 		begun := time.Now()
 		if _, err := c.Exec(ctx, lookup(t)); err != nil {
@@ -49,9 +48,9 @@ func (s *Source) Signals(ctx context.Context, t *shape.Table) (map[string]float6
 					FROM pg_stat_replication)::float8 END,
 				CASE WHEN NOT pg_is_in_recovery() THEN (SELECT max(pg_wal_lsn_diff(pg_current_wal_lsn(), restart_lsn))
 					FROM pg_replication_slots)::float8 END,
-				(SELECT sum(pg_stat_get_dead_tuples(relid)) FROM (SELECT relid FROM pg_partition_tree(`+name+
-				`::regclass) UNION SELECT `+name+`::regclass) p)::float8
-			FROM told`, kept).Scan(&active, &waiting, &blocked, &delay, &held, &dead)
+				(SELECT sum(pg_stat_get_dead_tuples(relid)) FROM (SELECT relid FROM
+					pg_partition_tree($1::text::regclass) UNION SELECT $1::text::regclass) p)::float8
+			FROM told`, kept, table(t)).Scan(&active, &waiting, &blocked, &delay, &held, &dead)
 		note(pace.Active, active)
 		note(pace.Waiting, waiting)
 		note(pace.Blocked, blocked)

@@ -236,3 +236,34 @@ func TestOthersAreSeenOrSaidToBeHidden(t *testing.T) {
 		t.Errorf("with the grant it sees %+v", seen)
 	}
 }
+
+// TestSignalsOfATableThatWasMadeAnew: the statements that connections keep are not of the table as it was.
+func TestSignalsOfATableThatWasMadeAnew(t *testing.T) {
+	url := dbtest.Postgres(t)
+	s, err := Open(t.Context(), source.Config{Name: "harbour", Address: url, Connections: 3, TLS: "off"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	filled := func(rows, gone string) {
+		t.Helper()
+		if err := dbtest.Exec(url, "DROP TABLE IF EXISTS scan; CREATE TABLE scan (id integer PRIMARY KEY, at "+
+			"timestamptz) WITH (autovacuum_enabled = off); INSERT INTO scan SELECT g, '2020-01-01' FROM "+
+			"generate_series(1, "+rows+") g"); err != nil {
+			t.Fatal(err)
+		}
+		if err := dbtest.Exec(url, "DELETE FROM scan WHERE id <= "+gone); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, dead := range []string{"30", "70"} {
+		filled("100", dead)
+		seen := 0
+		until(t, s, "scan", dead+" rows are dead", func(got map[string]float64) bool {
+			if strconv.FormatFloat(got[pace.Dead], 'f', -1, 64) == dead {
+				seen++
+			}
+			return seen > 10 // the plan is kept by then
+		})
+	}
+}
