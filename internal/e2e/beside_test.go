@@ -53,9 +53,9 @@ func (w *world) heed(id string) (end func() []string) {
 			switch {
 			case err != nil:
 				wrong = append(wrong, err.Error())
-			case r.State != client.Running || r.Ledger.Deleted > deleted || r.Reason != "":
+			case r.State != client.Running || r.Ledger.Deleted > deleted:
 				deleted, moved = r.Ledger.Deleted, time.Now()
-			case time.Since(moved) > patience:
+			case time.Since(moved) > patience && r.Reason == "":
 				wrong = append(wrong, fmt.Sprintf("it has stood still at %d rows for %s, and does not say why", deleted,
 					time.Since(moved).Round(time.Second)))
 				moved = time.Now()

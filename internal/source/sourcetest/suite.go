@@ -116,7 +116,7 @@ func Run(t *testing.T, f Fixture) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s, exec := f.Open(t)
-			ctx, cancel := context.WithTimeout(context.Background(), 6*time.Minute) // nothing hangs
+			ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute) // nothing hangs
 			t.Cleanup(cancel)
 			if err := s.PrepareJournal(ctx); err != nil {
 				t.Fatal(err)
