@@ -285,3 +285,65 @@ func TestWhatReadsDoesNotEndTheWaitOfWhatDeletes(t *testing.T) {
 		t.Errorf("told %d times; the slice was read meanwhile: %t", told.Load(), x.read.Load())
 	}
 }
+
+// locked is a database whose first batch waits for a lock, in vain, and whose second try takes as long.
+type locked struct {
+	source.Source
+	tries atomic.Int32
+	takes time.Duration
+}
+
+func (s *locked) Unwrap() source.Source { return s.Source }
+
+func (s *locked) DeleteBatch(ctx context.Context, b source.Batch) (*source.JournalRow, error) {
+	switch s.tries.Add(1) {
+	case 1:
+		time.Sleep(s.takes)
+		return nil, source.ErrBusy
+	case 2:
+		time.Sleep(s.takes)
+	}
+	return s.Source.DeleteBatch(ctx, b)
+}
+
+// TestAWaitIsToldUntilItsBatchIsBooked: between the end of one try and the beginning of the next, and between the end
+// of the last and its counts, a run still says what it waits for, and rather what failed than what takes long.
+func TestAWaitIsToldUntilItsBatchIsBooked(t *testing.T) {
+	t.Parallel()
+	b := newBench(t, "wal")
+	r := b.start(t)
+	x := &locked{Source: mustSource(t, b), takes: 500 * time.Millisecond}
+	b.Source = func(context.Context, string) (source.Source, error) { return x, nil }
+	b.Runs.Patient = 100 * time.Millisecond
+	var mu sync.Mutex
+	var told []string
+	booked := false
+	b.Runs.Progress = func(r *catalog.Run) {
+		mu.Lock()
+		defer mu.Unlock()
+		booked = booked || r.Ledger.Deleted > 0
+	}
+	b.Runs.Waits = func(_, reason string, _ bool) {
+		mu.Lock()
+		defer mu.Unlock()
+		if !booked {
+			told = append(told, reason)
+		}
+	}
+	if err := b.goOn(t, r); err != nil {
+		t.Fatal(err)
+	}
+	mu.Lock()
+	defer mu.Unlock()
+	failed := false
+	for i, reason := range told {
+		locked := strings.HasPrefix(reason, "waiting: ")
+		if reason == "" || failed && i < len(told)-1 && !locked && strings.HasPrefix(told[i+1], "waiting: ") {
+			t.Errorf("after %d of %d it says %q", i, len(told), reason)
+		}
+		failed = failed || locked
+	}
+	if !failed || len(told) < 5 {
+		t.Errorf("it told %q", told)
+	}
+}

@@ -107,8 +107,8 @@ func (s *Queue) launch(r *catalog.Run) {
 // add puts a run into the queue, and lets nobody begin yet.
 func (s *Queue) add(r *catalog.Run) {
 	ctx, cancel := context.WithCancelCause(s.ctx)
-	a := &activeRun{run: r, cancel: cancel, latest: r.Clone(), listeners: map[chan *catalog.Run]bool{},
-		done: make(chan struct{}), ctx: ctx}
+	a := &activeRun{run: r, cancel: cancel, latest: r.Clone(), reason: r.Reason,
+		listeners: map[chan *catalog.Run]bool{}, done: make(chan struct{}), ctx: ctx}
 	s.mu.Lock()
 	s.active[r.ID] = a
 	delete(s.looking, r.ID)
@@ -321,7 +321,7 @@ func (s *Queue) waits(run, reason string, away bool) {
 	if a != nil && a.waits != reason {
 		a.waits = reason
 		latest := a.latest.Clone()
-		latest.Reason = reason
+		latest.Reason = a.reason
 		a.show(latest)
 	}
 	lends, back := a != nil && away && a.slot, a != nil && reason == "" && a.lent
@@ -336,6 +336,7 @@ func (s *Queue) waits(run, reason string, away bool) {
 // show hands a run's newest counts to those who listen to an execution. A listener that is slow misses some, never the
 // newest.
 func (a *activeRun) show(r *catalog.Run) {
+	a.reason = r.Reason
 	if a.waits != "" && r.State == catalog.Running {
 		r.Reason = a.waits
 	}

@@ -149,6 +149,7 @@ type activeRun struct {
 	listeners map[chan *catalog.Run]bool
 	done      chan struct{}
 	waits     string // what it waits for just now; empty: nothing
+	reason    string // the run's own, shown while it waits for nothing
 	slot      bool   // it has one of those of the runs that work at a time
 	lent      bool   // it has given its slot back for as long as it waits for what does not answer
 	ctx       context.Context

@@ -22,6 +22,7 @@ type waitList struct {
 type wait struct {
 	reason string
 	away   bool // the database or a store does not answer
+	slow   bool // an answer that takes long; what failed tells more
 }
 
 // tellWait shows what is waited for beside what else is, in place of what w said before, where it did. Nothing is
@@ -53,14 +54,22 @@ func (s *waitList) change(fn func([]*wait) []*wait, show func([]*wait)) {
 	}
 }
 
-// showWaits shows what has been waited for longest; nothing: the run goes on.
+// any says whether anything is waited for.
+func (s *waitList) any() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return len(s.all) > 0
+}
+
+// showWaits shows what has been waited for longest, what failed before what takes long; nothing: the run goes on.
 func (r *Execution) showWaits(all []*wait) {
 	switch {
 	case r.Waits == nil:
 	case len(all) == 0:
 		r.Waits(r.Run.ID, "", false)
 	default:
-		r.Waits(r.Run.ID, all[0].reason, slices.ContainsFunc(all, func(w *wait) bool { return w.away }))
+		shown := max(slices.IndexFunc(all, func(w *wait) bool { return !w.slow }), 0)
+		r.Waits(r.Run.ID, all[shown].reason, slices.ContainsFunc(all, func(w *wait) bool { return w.away }))
 	}
 }
 
@@ -70,7 +79,7 @@ func (r *Execution) awaited(what string) (done func()) {
 	if r.Waits == nil {
 		return func() {}
 	}
-	long, begun, w := cmp.Or(r.Patient, patient), time.Now(), &wait{}
+	long, begun, w := cmp.Or(r.Patient, patient), time.Now(), &wait{slow: true}
 	var mu sync.Mutex
 	var ended bool
 	var timer *time.Timer

@@ -138,6 +138,8 @@ func (r *Execution) transact(ctx context.Context, w *Work, again bool, fn func(s
 	}
 	tried, paused := r.Now(), time.Duration(0)
 	var rows []*source.JournalRow
+	done := r.awaited("deleting a batch") // until it is booked, through all tries: what is shown has no gap
+	defer done()
 	err := r.retry(ctx, func() error {
 		defer r.gates(w.pass)()
 		if err := r.sameHistory(ctx); err != nil {
@@ -149,7 +151,6 @@ func (r *Execution) transact(ctx context.Context, w *Work, again bool, fn func(s
 		}
 		tried, paused = r.Now(), r.deletes.Breaks()
 		defer r.watcher.Work()()
-		defer r.awaited("deleting a batch")()
 		rows, err = fn(sel)
 		return err
 	}, func(err error) {
@@ -164,6 +165,7 @@ func (r *Execution) transact(ctx context.Context, w *Work, again bool, fn func(s
 		return nil, err
 	}
 	pause, err := r.booked(ctx, rows, again, r.Now().Sub(tried), r.deletes.Breaks()-paused)
+	done()
 	if err != nil {
 		return nil, err
 	}

@@ -513,11 +513,11 @@ const (
 	saveEvery = 500 * time.Millisecond
 )
 
-// show makes progress known.
+// show makes progress known; what ends a wait, at once.
 func (r *Execution) show(ctx context.Context, atOnce bool) error {
 	now := r.Now()
 	r.Run.Working = r.worked + now.Sub(r.begun).Microseconds()
-	if r.Progress != nil && (atOnce || now.Sub(r.shown) >= showEvery) {
+	if r.Progress != nil && (atOnce || now.Sub(r.shown) >= showEvery || r.waitsFor.any()) {
 		r.shown = now
 		copied := *r.Run
 		r.Progress(&copied)
