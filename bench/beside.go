@@ -21,14 +21,16 @@ type neighbour struct {
 
 // beside makes ready what is to go on beside the workload.
 func (w *workload) beside(ctx context.Context, arm, program string) (*neighbour, error) {
-	bound, bounded := strings.CutPrefix(arm, atBound)
+	pace := ""
+	what, bound, bounded := strings.Cut(arm, atBound)
+	if bounded {
+		pace = "pace: {bound: " + bound + "}\n"
+	}
 	switch {
-	case bounded:
-		return w.besideService(ctx, program, "then: archive\narchive: {store: cellar}\npace: {bound: "+bound+"}\n")
-	case arm == armOurs:
-		return w.besideService(ctx, program, "then: archive\narchive: {store: cellar}\n")
-	case arm == armPurge:
-		return w.besideService(ctx, program, "then: purge\n")
+	case what == armOurs:
+		return w.besideService(ctx, program, "then: archive\narchive: {store: cellar}\n"+pace)
+	case what == armPurge:
+		return w.besideService(ctx, program, "then: purge\n"+pace)
 	case arm == armDelete, arm == armLoop:
 		own, cancel := context.WithCancel(ctx)
 		done := make(chan error, 1)

@@ -37,8 +37,8 @@ const (
 // Each round goes through them in this order; what is done by hand is seen in the first alone.
 var arms = []string{armNone, armOurs, armPurge, armLoop, armDelete, armAgain}
 
-// atBound begins the name of an arm of a gentle run with a bound of its own: "gentle run at 5%".
-const atBound = armOurs + " at "
+// atBound stands between what an arm is and a bound of its own: "gentle run at 5%", "gentle purge at 40%".
+const atBound = " at "
 
 // ofOther ends the name of an arm that the build of -beside goes through.
 const ofOther = " of the other build"

@@ -32,6 +32,57 @@ func cutoff() time.Time {
 	return at.AddDate(0, 0, -keepDays)
 }
 
+// part is what one of several sessions by hand takes: the rows from one instant until before another.
+type part struct{ from, until string }
+
+// parts divides the rows that are due among sessions. The first begins with the oldest row, whatever its time; so a
+// single session has no lower bound.
+func parts(sessions int) (out []part) {
+	begin, _ := time.Parse(time.DateOnly, anchor)
+	begin = begin.AddDate(0, 0, -1000)
+	each := cutoff().Sub(begin) / time.Duration(sessions)
+	for i := range sessions {
+		p := part{"", begin.Add(time.Duration(i+1) * each).Format(time.DateTime)}
+		if i > 0 {
+			p.from = out[i-1].until
+		}
+		out = append(out, p)
+	}
+	return out
+}
+
+// condition is a part as SQL; literal writes an instant as the engine does.
+func (p part) condition(literal string) string {
+	sql := "scanned_at < " + fmt.Sprintf(literal, p.until)
+	if p.from != "" {
+		sql += " and scanned_at >= " + fmt.Sprintf(literal, p.from)
+	}
+	return sql
+}
+
+// ordered is how a part that others delete from as well is taken: along the index, past what the others have deleted.
+func ordered(sessions int) string {
+	if sessions > 1 {
+		return " order by scanned_at"
+	}
+	return ""
+}
+
+// abreast is a shell script that runs one command for each part side by side, and fails where one of them does.
+func abreast(sessions int, command func(n int, p part) string) string {
+	var script strings.Builder
+	for i, p := range parts(sessions) {
+		fmt.Fprintf(&script, "( %s\n) & p%d=$!\n", command(i, p), i)
+	}
+	for i := range sessions {
+		fmt.Fprintf(&script, "wait $p%d\n", i)
+	}
+	return script.String()
+}
+
+// nth is the name of the file of one of several sessions.
+func nth(file string, n int) string { return fmt.Sprintf("%s.%d", file, n) }
+
 // table is the table scan of one engine: rows of about 110 bytes over 1,000 days, three indexes.
 type table interface {
 	// settings are the server's; those that make a commit durable are named even where they are the defaults.
@@ -42,9 +93,9 @@ type table interface {
 	// address is what the service is told.
 	address() (engine, address string)
 	// archive and purge are the script of a careful administrator: the rows through zstd into a file, and the loop of
-	// deletes.
-	archive(ctx context.Context, file string) error
-	purge(ctx context.Context) error
+	// deletes; each in so many sessions side by side, with a file and a part of the time each.
+	archive(ctx context.Context, file string, sessions int) error
+	purge(ctx context.Context, sessions int) error
 	count(ctx context.Context) (int64, error)
 	close()
 }
@@ -113,7 +164,7 @@ func main() {
 	flag.IntVar(&a.loadRounds, "load-rounds", 3, "rounds of each arm of the loads, in turn")
 	flag.DurationVar(&a.arm, "arm", 2*time.Minute, "length of an arm of the loads")
 	some := flag.String("arms", "", "of the loads, separated by commas; empty: "+strings.Join(arms, ", ")+"; \""+
-		atBound+"5%\" is a run with a bound of its own, and what ends in \""+ofOther+
+		armOurs+atBound+"5%\" is a run with a bound of its own, and what ends in \""+ofOther+
 		"\" is done by the binary of -beside")
 	flag.Float64Var(&a.share, "share", 0.3, "of saturation, that the workload of the loads is")
 	flag.BoolVar(&a.alone, "alone", false,
@@ -227,10 +278,10 @@ func (a *asked) measure(ctx context.Context) error {
 
 // moves measures archiving and purging, against the script by hand.
 func (a *asked) moves(ctx context.Context) (done []*report, err error) {
-	sides := []string{byHand, byHandAgain, ours} // the first two against each other show the noise
+	sides := []string{byHand, byHandAgain, byTwoHands, ours} // the first two against each other show the noise
 	switch {
 	case a.alone:
-		sides = sides[2:]
+		sides = []string{ours}
 	case a.beside != "":
 		sides = []string{otherBuild, ours}
 	case a.idle:
@@ -274,8 +325,9 @@ func names() (out []string) {
 	return out
 }
 
-const byHand, byHandAgain, ours, otherBuild, oursGently = "by hand", "by hand again", "ours", "other build",
-	"ours, gentle"
+// The sides of a work. By two hands is by hand in two sessions.
+const byHand, byHandAgain, byTwoHands, ours, otherBuild, oursGently = "by hand", "by hand again", "by two hands",
+	"ours", "other build", "ours, gentle"
 
 // run measures the sides of a work, in turn.
 func (a *asked) run(ctx context.Context, w work, sides []string) (*report, error) {
@@ -364,8 +416,10 @@ func (a *asked) once(ctx context.Context, t table, side string, purge bool) (m m
 		m, err = byService(ctx, t, dir, purge, a.program, "gentle")
 	case otherBuild:
 		m, err = byService(ctx, t, dir, purge, a.beside, "unlimited")
+	case byTwoHands:
+		m, err = handwork(ctx, t, dir, purge, 2)
 	default:
-		m, err = handwork(ctx, t, dir, purge)
+		m, err = handwork(ctx, t, dir, purge, 1)
 	}
 	if err != nil {
 		return m, 0, err
@@ -375,21 +429,23 @@ func (a *asked) once(ctx context.Context, t table, side string, purge bool) (m m
 	return m, before - after, err
 }
 
-func handwork(ctx context.Context, t table, dir string, purge bool) (m measure, err error) {
+func handwork(ctx context.Context, t table, dir string, purge bool, sessions int) (m measure, err error) {
 	begun := time.Now()
 	if !purge {
 		file := filepath.Join(dir, "scan.zst")
-		if err := t.archive(ctx, file); err != nil {
+		if err := t.archive(ctx, file, sessions); err != nil {
 			return m, err
 		}
 		m.CopySeconds = time.Since(begun).Seconds()
-		st, err := os.Stat(file)
-		if err != nil {
-			return m, err
+		for n := range sessions {
+			st, err := os.Stat(nth(file, n))
+			if err != nil {
+				return m, err
+			}
+			m.Bytes += st.Size()
 		}
-		m.Bytes = st.Size()
 	}
-	err = t.purge(ctx)
+	err = t.purge(ctx, sessions)
 	m.Seconds = time.Since(begun).Seconds()
 	return m, err
 }
@@ -434,11 +490,17 @@ func (r *report) finish(out string) error {
 			func(m measure) float64 { return m.Processor }),
 		"peak memory, second half to first half, ours": secondHalf / max(firstHalf, 1),
 	}
+	if two := r.Rounds[byTwoHands]; len(two) > 0 {
+		r.Ratios["time, ours to by two hands"] = median(mine, seconds) / median(two, seconds)
+	}
 	if median(hand, bytes) > 0 {
 		r.Ratios["archive bytes, ours to by hand"] = median(mine, bytes) / median(hand, bytes)
 	}
 	fmt.Println()
-	for _, name := range []string{byHand, byHandAgain, ours} {
+	for _, name := range []string{byHand, byHandAgain, byTwoHands, ours} {
+		if len(r.Rounds[name]) == 0 {
+			continue
+		}
 		fmt.Printf("%-16s %8.2f s %8.1f MB\n", name, median(r.Rounds[name], seconds),
 			median(r.Rounds[name], bytes)/1e6)
 	}
@@ -473,16 +535,17 @@ func summary(done []*report) {
 	if len(done) == 0 {
 		return
 	}
-	fmt.Printf("\n| work | rows | by hand | ours | time | noise | bytes | memory " +
-		"|\n|---|---|---|---|---|---|---|---|\n")
+	fmt.Printf("\n| work | rows | by hand | by two hands | ours | time | to two hands | noise | bytes | memory " +
+		"|\n|---|---|---|---|---|---|---|---|---|---|\n")
 	for _, r := range done {
 		size := "–"
 		if x, ok := r.Ratios["archive bytes, ours to by hand"]; ok {
 			size = fmt.Sprintf("%.2f ×", x)
 		}
-		fmt.Printf("| %s | %d of %d | %.2f s | %.2f s | %.2f × | %.2f × | %s | %.0f MiB |\n", r.Work, r.Due, r.Rows,
-			median(r.Rounds[byHand], seconds), median(r.Rounds[ours], seconds),
-			r.Ratios["time, ours to by hand"], r.Ratios["time, by hand to by hand"], size,
+		fmt.Printf("| %s | %d of %d | %.2f s | %.2f s | %.2f s | %.2f × | %.2f × | %.2f × | %s | %.0f MiB |\n",
+			r.Work, r.Due, r.Rows, median(r.Rounds[byHand], seconds), median(r.Rounds[byTwoHands], seconds),
+			median(r.Rounds[ours], seconds), r.Ratios["time, ours to by hand"],
+			r.Ratios["time, ours to by two hands"], r.Ratios["time, by hand to by hand"], size,
 			median(r.Rounds[ours], memory)/(1<<20))
 	}
 }

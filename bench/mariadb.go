@@ -6,7 +6,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"time"
 
 	"ambercellar/internal/dbtest"
 )
@@ -78,26 +77,29 @@ func (m *maria) fresh() error {
 
 func (m *maria) script(ctx context.Context, text string) error {
 	cmd := exec.CommandContext(ctx, "bash", "-c",
-		fmt.Sprintf("set -euo pipefail\ncutoff=\"'%s'\"\nclient=(mariadb --no-defaults -h 127.0.0.1 -P %d -u root)\n",
-			cutoff().Format(time.DateOnly), m.Port)+text)
+		fmt.Sprintf("set -euo pipefail\nclient=(mariadb --no-defaults -h 127.0.0.1 -P %d -u root)\n", m.Port)+text)
 	cmd.Stderr = os.Stderr
 	return cmd.Run()
 }
 
-func (m *maria) archive(ctx context.Context, file string) error {
-	return m.script(ctx, `"${client[@]}" --quick -BN bench -e "select * from scan where scanned_at < $cutoff" | `+
-		`zstd -3 -q -f -o `+file)
+func (m *maria) archive(ctx context.Context, file string, sessions int) error {
+	return m.script(ctx, abreast(sessions, func(n int, x part) string {
+		return `"${client[@]}" --quick -BN bench -e "select * from scan where ` + x.condition("'%s'") +
+			`" | zstd -3 -q -f -o ` + nth(file, n)
+	}))
 }
 
 // purge deletes 5,000 rows at a time until none is left, each time committed.
-func (m *maria) purge(ctx context.Context) error {
-	return m.script(ctx, `"${client[@]}" bench <<SQL
+func (m *maria) purge(ctx context.Context, sessions int) error {
+	return m.script(ctx, abreast(sessions, func(n int, x part) string {
+		return fmt.Sprintf(`"${client[@]}" bench <<SQL
 delimiter //
-create or replace procedure delete_by_hand() begin declare n int default 1;
-  while n > 0 do delete from scan where scanned_at < $cutoff limit 5000; set n = row_count(); commit; end while; end //
+create or replace procedure delete_by_hand_%[1]d() begin declare n int default 1;
+  while n > 0 do delete from scan where %s limit 5000; set n = row_count(); commit; end while; end //
 delimiter ;
-call delete_by_hand();
-SQL`)
+call delete_by_hand_%[1]d();
+SQL`, n, x.condition("'%s'")+ordered(sessions))
+	}))
 }
 
 func (m *maria) count(ctx context.Context) (n int64, err error) {

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -63,27 +62,38 @@ func (p postgres) fresh() error {
 }
 
 func (p postgres) script(ctx context.Context, text string) error {
-	cmd := exec.CommandContext(ctx, "bash", "-c", "set -euo pipefail\ncutoff=\"timestamptz '"+
-		cutoff().Format(time.DateOnly)+"'\"\n"+text)
+	cmd := exec.CommandContext(ctx, "bash", "-c", "set -euo pipefail\n"+text)
 	cmd.Env = append(os.Environ(), "PGHOST=127.0.0.1", fmt.Sprintf("PGPORT=%d", p.Port), "PGUSER=postgres",
 		"PGDATABASE=round")
 	cmd.Stderr = os.Stderr
 	return cmd.Run()
 }
 
-func (p postgres) archive(ctx context.Context, file string) error {
-	return p.script(ctx, `psql -qX -c "copy (select * from scan where scanned_at < $cutoff) to stdout csv" | zstd `+
-		`-3 -q -f -o `+file)
+func (p postgres) archive(ctx context.Context, file string, sessions int) error {
+	return p.script(ctx, abreast(sessions, func(n int, x part) string {
+		return `psql -qX -c "copy (select * from scan where ` + x.condition("timestamptz '%s'") +
+			`) to stdout csv" | zstd -3 -q -f -o ` + nth(file, n)
+	}))
 }
 
 // purge deletes 5,000 rows at a time by row address, each committed.
-func (p postgres) purge(ctx context.Context) error {
-	return p.script(ctx, `psql -qXAt <<SQL
+func (p postgres) purge(ctx context.Context, sessions int) error {
+	return p.script(ctx, abreast(sessions, func(_ int, x part) string {
+		return `psql -qXAt <<SQL
 do \$\$ declare n int; begin loop
-  delete from scan where ctid = any(array(select ctid from scan where scanned_at < $cutoff limit 5000));
+  delete from scan where ctid = any(array(select ctid from scan where ` + x.condition("timestamptz '%s'") +
+			ordered(sessions) + ` limit 5000));
   get diagnostics n = row_count; commit; exit when n = 0;
 end loop; end \$\$;
-SQL`)
+SQL`
+	}))
+}
+
+// restored copies what was archived back into the table.
+func (p postgres) restored(ctx context.Context, file string, sessions int) error {
+	return p.script(ctx, abreast(sessions, func(n int, _ part) string {
+		return `zstd -dcq ` + nth(file, n) + ` | psql -qX -c "copy scan from stdin csv"`
+	}))
 }
 
 func (p postgres) count(ctx context.Context) (n int64, err error) {

@@ -38,7 +38,7 @@ func restores(ctx context.Context, rows, rounds int, out, program string) error 
 	r := &report{Work: "postgres-restore", When: time.Now().UTC().Format(time.RFC3339), Machine: machine,
 		Settings: t.settings(), Rows: rows, Rounds: map[string][]measure{}}
 	for round := range rounds {
-		for _, side := range []string{byHand, byHandAgain, ours} {
+		for _, side := range []string{byHand, byHandAgain, byTwoHands, ours} {
 			m, n, err := restoredOnce(ctx, p, side, program)
 			if err == nil {
 				var now int64
@@ -92,17 +92,21 @@ func restoredOnce(ctx context.Context, p postgres, side, program string) (m meas
 		return m, n, err
 	}
 	file := filepath.Join(dir, "scan.zst")
-	if err := p.archive(ctx, file); err != nil {
+	sessions := 1
+	if side == byTwoHands {
+		sessions = 2
+	}
+	if err := p.archive(ctx, file, sessions); err != nil {
 		return m, 0, err
 	}
-	if err := p.purge(ctx); err != nil {
+	if err := p.purge(ctx, 1); err != nil {
 		return m, 0, err
 	}
 	if err := settle(); err != nil {
 		return m, 0, err
 	}
 	busy, begun := processor(), time.Now()
-	err = p.script(ctx, `zstd -dcq `+file+` | psql -qX -c "copy scan from stdin csv"`)
+	err = p.restored(ctx, file, sessions)
 	m.Seconds, m.Processor = time.Since(begun).Seconds(), processor()-busy
 	return m, n, err
 }

@@ -63,13 +63,16 @@ func (s *sqlite) fresh() error {
 		fmt.Sprintf("rm -f %[2]s %[2]s-wal %[2]s-shm; cp %[1]s %[2]s; cat %[2]s >/dev/null", s.base(), s.file()))
 }
 
-func (s *sqlite) archive(ctx context.Context, file string) error {
-	return shell(ctx, fmt.Sprintf(`sqlite3 -csv %s "select * from scan where scanned_at < '%s'" | zstd -3 -q -f -o %s`,
-		s.file(), cutoff().Format(time.DateOnly), file))
+func (s *sqlite) archive(ctx context.Context, file string, sessions int) error {
+	return shell(ctx, abreast(sessions, func(n int, x part) string {
+		return fmt.Sprintf(`sqlite3 -csv %s "select * from scan where %s" | zstd -3 -q -f -o %s`, s.file(),
+			x.condition("'%s'"), nth(file, n))
+	}))
 }
 
-// purge deletes 5,000 rows at a time until none is left.
-func (s *sqlite) purge(ctx context.Context) error {
+// purge deletes 5,000 rows at a time until none is left, in one session whatever is asked for, since one writes at a
+// time.
+func (s *sqlite) purge(ctx context.Context, _ int) error {
 	return shell(ctx, fmt.Sprintf(
 		`while n=$(sqlite3 %s "pragma synchronous=full; delete from scan where rowid in (select rowid from scan `+
 			`where scanned_at < '%s' limit 5000); select changes();"); [ "$n" -gt 0 ]; do :; done`,

@@ -11,6 +11,7 @@ import (
 type Look struct {
 	Busy    int           // sessions of others that were at work within Span
 	Span    time.Duration // how far back the look saw
+	Alone   bool          // nobody else has the database open, for sure
 	Hidden  string        // why not all of them can be seen, and what to do; empty: they can
 	Blocked int           // sessions of others that wait for a lock of ours
 	// transactions, or statements, of others that have ended since some beginning, where Counted
@@ -33,6 +34,7 @@ type Control struct {
 	last   time.Duration
 	seen   bool // since the beginning
 	busy   int
+	single bool // nobody else had the database open at the last look
 	why    string
 	worked float64       // for how much of the time lately we were at work
 	want   float64       // for how much of it we may be
@@ -102,7 +104,7 @@ const (
 func (c *Control) Look(at time.Duration, l Look) {
 	passed := min(max(at-c.last, 0), 2*Stale)
 	first, before := !c.seen, c.busy
-	c.last, c.seen, c.busy = at, true, l.Busy
+	c.last, c.seen, c.busy, c.single = at, true, l.Busy, l.Alone
 	c.worked += (l.Worked - c.worked) * (1 - math.Exp(-passed.Seconds()/2))
 	c.recent += (l.Worked - c.recent) * (1 - math.Exp(-passed.Seconds()/0.4))
 	c.fade(at)
@@ -320,6 +322,10 @@ const (
 	spurtsBurst = 40 * time.Millisecond
 )
 
+// singleBurst is how long a batch lasts where nobody else has the database open: whoever comes opens it first, and
+// waits for one batch at the most.
+const singleBurst = 300 * time.Millisecond
+
 // Free returns what room there is at an instant, and why it is not all; the empty text where nobody else is at work.
 func (c *Control) Free(at time.Duration) (Room, string) {
 	switch {
@@ -332,6 +338,9 @@ func (c *Control) Free(at time.Duration) (Room, string) {
 	room := Room{Free: c.free}
 	if c.why != "" {
 		room.Spurts = shortBatch
+	}
+	if c.single && c.why == "" && room.Free == 1 {
+		room.Burst = singleBurst
 	}
 	if c.busy > 0 && at >= c.short {
 		if room.Spurts = spurtsBurst; c.known {

@@ -50,6 +50,41 @@ func TestAloneItTakesAllWithinTenSeconds(t *testing.T) {
 	}
 }
 
+// TestWhereNobodyHasItOpenBatchesAreLonger, and short at once when somebody has.
+func TestWhereNobodyHasItOpenBatchesAreLonger(t *testing.T) {
+	var x Control
+	s := New(Gentle, Profile{})
+	at := time.Duration(0)
+	look := func(l Look) time.Duration {
+		at += every
+		l.Span = 10 * time.Second
+		x.Look(at, l)
+		room, _ := x.Free(at)
+		s.Free(room)
+		took := time.Duration(s.Rows()) * 20 * time.Microsecond
+		s.Done(s.Rows(), took, 0, 0)
+		return took
+	}
+	for n := range 80 {
+		took := look(Look{Alone: true})
+		if x.free < 1 && took > longBatch {
+			t.Errorf("look %d: a batch takes %s before all is free", n, took)
+		}
+	}
+	if took := look(Look{Alone: true}); took < singleBurst*9/10 || took > singleBurst*11/10 {
+		t.Errorf("a batch takes %s where nobody has it open", took)
+	}
+	if took := look(Look{}); took > longBatch*11/10 {
+		t.Errorf("a batch takes %s where others have it open", took)
+	}
+	for range 80 {
+		look(Look{Alone: true})
+	}
+	if took := look(Look{Busy: 1}); took > 2*shortBatch {
+		t.Errorf("a batch takes %s where others are at work", took)
+	}
+}
+
 func TestItGivesWayAtOnceAndSaysWhy(t *testing.T) {
 	var x Control
 	x.Look(0, Look{Span: 10 * time.Second})

@@ -45,8 +45,8 @@ func (o *others) came() {
 	o.last = time.Now()
 }
 
-// Others says whether somebody else has changed the file, or held it, within the time given. Those who only read are
-// not seen.
+// Others says whether somebody else has changed the file, or held it, within the time given, and whether nobody else
+// has it open. Of those who have, whoever only reads is not seen.
 func (s *Source) Others(ctx context.Context, within time.Duration) (pace.Look, error) {
 	s.others.mu.Lock()
 	fresh := time.Since(s.others.asked) < within/2
@@ -64,7 +64,7 @@ func (s *Source) Others(ctx context.Context, within time.Duration) (pace.Look, e
 	}
 	s.others.mu.Lock()
 	defer s.others.mu.Unlock()
-	out := pace.Look{Span: min(within, time.Since(s.others.since))}
+	out := pace.Look{Span: min(within, time.Since(s.others.since)), Alone: s.alone()}
 	if !s.others.last.IsZero() && time.Since(s.others.last) < within {
 		out.Busy = 1
 	}
