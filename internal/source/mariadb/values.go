@@ -1,6 +1,7 @@
 package mariadb
 
 import (
+	"bytes"
 	"database/sql/driver"
 	"fmt"
 	"math/big"
@@ -48,7 +49,7 @@ func decodeBytes(b []byte, c *shape.Column, keep func([]byte) []byte) value.Valu
 		return value.Value{Kind: value.Decimal, B: keep(b)}
 	case value.Decimal:
 		if c.Precision > 0 && c.Precision <= 18 {
-			if n, err := strconv.ParseInt(strings.Replace(string(b), ".", "", 1), 10, 64); err == nil {
+			if n, ok := digits(b); ok {
 				return value.Value{Kind: value.Decimal, N: n, Scale: uint8(c.Scale)}
 			}
 		}
@@ -58,7 +59,7 @@ func decodeBytes(b []byte, c *shape.Column, keep func([]byte) []byte) value.Valu
 			return value.Value{Kind: value.Date, N: floorDay(t)}
 		}
 	case value.Timestamp, value.Instant:
-		if t, err := time.Parse("2006-01-02 15:04:05.999999", string(b)); err == nil {
+		if t, ok := clock(b); ok {
 			return value.Value{Kind: c.Kind, N: t.UnixMicro()}
 		}
 	case value.Bytes:
@@ -66,6 +67,28 @@ func decodeBytes(b []byte, c *shape.Column, keep func([]byte) []byte) value.Valu
 	}
 	// Text; and dates that are none, like 0000-00-00, which are carried as the server writes them.
 	return value.Value{Kind: value.Text, B: keep(b)}
+}
+
+// digits reads a decimal number of at most 18 digits as if it had no point.
+func digits(b []byte) (int64, bool) {
+	var text [24]byte
+	whole, fraction, _ := bytes.Cut(b, []byte{'.'})
+	n, err := strconv.ParseInt(string(append(append(text[:0], whole...), fraction...)), 10, 64)
+	return n, err == nil
+}
+
+// clock reads a DATETIME or TIMESTAMP as the server writes it. As RFC 3339 the standard library reads it several times
+// as fast.
+func clock(b []byte) (time.Time, bool) {
+	const least, most = len("2006-01-02 15:04:05"), len("2006-01-02 15:04:05.000000")
+	if len(b) < least || len(b) > most || b[10] != ' ' {
+		return time.Time{}, false
+	}
+	var text [most + 1]byte
+	s := append(append(text[:0], b...), 'Z')
+	s[10] = 'T'
+	t, err := time.Parse(time.RFC3339Nano, string(s))
+	return t, err == nil
 }
 
 func floorDay(t time.Time) int64 {
