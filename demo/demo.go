@@ -283,18 +283,31 @@ func (s *sqlTarget) fill(ctx context.Context, table string, columns []string, ro
 		return err
 	}
 	defer many.Close()
-	args := make([]any, 0, s.many*len(columns))
-	for i := range rows {
-		args = append(args, row(i)...)
-		if len(args) == cap(args) {
-			if _, err := many.ExecContext(ctx, args...); err != nil {
-				return err
+	// The next rows are made while the ones before are inserted.
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	made := make(chan []any, 4)
+	go func() {
+		defer close(made)
+		for i := 0; i < rows; {
+			args := make([]any, 0, s.many*len(columns))
+			for ; i < rows && len(args) < cap(args); i++ {
+				args = append(args, row(i)...)
 			}
-			args = args[:0]
+			select {
+			case made <- args:
+			case <-ctx.Done():
+				return
+			}
 		}
-	}
-	if len(args) > 0 {
-		if _, err := tx.ExecContext(ctx, statement(len(args)/len(columns)), args...); err != nil {
+	}()
+	for args := range made {
+		if len(args) == s.many*len(columns) {
+			_, err = many.ExecContext(ctx, args...)
+		} else {
+			_, err = tx.ExecContext(ctx, statement(len(args)/len(columns)), args...)
+		}
+		if err != nil {
 			return err
 		}
 	}

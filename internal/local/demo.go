@@ -220,8 +220,8 @@ func (d *demoRun) stay() error {
 	return wait()
 }
 
-// carryOut plans and runs a rule and waits for its end.
-func (d *demoRun) carryOut(name string) (*client.RunView, error) {
+// plan plans a rule, counting each row, and tells what it would take.
+func (d *demoRun) plan(name string) (*client.Plan, error) {
 	p, err := d.client.MakePlan(d.Ctx, client.NewPlan{Rule: name, Exact: true})
 	if err != nil {
 		return nil, err
@@ -232,6 +232,11 @@ func (d *demoRun) carryOut(name string) (*client.RunView, error) {
 		d.say("      clause %s: keep %s, cutoff %s, %s due; last that goes %s, first that stays %s", c.Label, c.Keep,
 			c.Cutoff.Format(time.RFC3339), cli.Count(n.Due), cli.Dash(n.LastGoing), cli.Dash(n.FirstStays))
 	}
+	return p, nil
+}
+
+// carryOut runs a plan and waits for its end.
+func (d *demoRun) carryOut(p *client.Plan) (*client.RunView, error) {
 	r, err := d.client.StartRun(d.Ctx, client.NewRun{Plan: p.ID})
 	if err != nil {
 		return nil, err
@@ -289,21 +294,30 @@ func (d *demoRun) steps() error {
 	if err := d.vault(); err != nil {
 		return err
 	}
-	before, err := d.contents("boarding_scan", "id")
+	d.title("Plan and run rule boarding-scans: archive")
+	contents := d.readBeside("boarding_scan", "id")
+	plan, err := d.plan("boarding-scans")
 	if err != nil {
 		return err
 	}
-	d.title("Plan and run rule boarding-scans: archive")
-	run, err := d.carryOut("boarding-scans")
+	before, err := contents()
+	if err != nil {
+		return err
+	}
+	run, err := d.carryOut(plan)
 	if err != nil {
 		return err
 	}
 	d.say("   archive: %s as read, %s in the store%s", cli.Size(run.RawBytes), cli.Size(run.FileBytes),
 		cli.Ratio(run.RawBytes, run.FileBytes))
 	d.title("Plan and run rule engine-readings: purge")
-	if _, err := d.carryOut("engine-readings"); err != nil {
+	if plan, err = d.plan("engine-readings"); err == nil {
+		_, err = d.carryOut(plan)
+	}
+	if err != nil {
 		return err
 	}
+	contents = d.readBeside("boarding_scan", "id")
 	d.title("Verify the archive, reading every segment back from the store")
 	segments, err := d.client.Segments(d.Ctx, client.SegmentsQuery{Run: run.ID})
 	if err != nil {
@@ -317,7 +331,11 @@ func (d *demoRun) steps() error {
 			s.Newest)
 	}
 	d.title("Prove that the books balance")
-	if err := d.prove(before, run); err != nil {
+	after, err := contents()
+	if err == nil {
+		err = d.prove(before, after, run)
+	}
+	if err != nil {
 		return err
 	}
 	d.title("Restore a week of boarding scans")
@@ -325,7 +343,10 @@ func (d *demoRun) steps() error {
 		return err
 	}
 	d.title("Plan and run rule bookings: with their legs and payments")
-	if _, err = d.carryOut("bookings"); err != nil {
+	if plan, err = d.plan("bookings"); err == nil {
+		_, err = d.carryOut(plan)
+	}
+	if err != nil {
 		return err
 	}
 	d.title("Let a segment go cold, and look for a row of it")
@@ -333,11 +354,7 @@ func (d *demoRun) steps() error {
 }
 
 // prove compares, by count and by digest, what the table held before with what it holds now and what was deleted.
-func (d *demoRun) prove(before value.Set, run *client.RunView) error {
-	after, err := d.contents("boarding_scan", "id")
-	if err != nil {
-		return err
-	}
+func (d *demoRun) prove(before, after value.Set, run *client.RunView) error {
 	gone, err := value.ParseSet(run.Ledger.DeletedDigest)
 	if err != nil {
 		return err
@@ -373,7 +390,12 @@ func (d *demoRun) restoreWeek(before value.Set, run *client.RunView) error {
 	}
 	d.say("   %s to %s: %s found, %s restored, %s skipped; counts and digest hold", q.Scope.From, q.Scope.To,
 		cli.Things(r.Found, "row"), cli.Count(r.Restored), cli.Count(r.Skipped))
-	after, err := d.contents("boarding_scan", "id")
+	contents := d.readBeside("boarding_scan", "id")
+	p, err := d.client.MakePlan(d.Ctx, client.NewPlan{Rule: "boarding-scans", Exact: true})
+	if err != nil {
+		return err
+	}
+	after, err := contents()
 	if err != nil {
 		return err
 	}
@@ -386,16 +408,27 @@ func (d *demoRun) restoreWeek(before value.Set, run *client.RunView) error {
 	if total != before {
 		return fmt.Errorf("the books do not balance after the restore: %s instead of %s", total, before)
 	}
-	p, err := d.client.MakePlan(d.Ctx, client.NewPlan{Rule: "boarding-scans", Exact: true})
-	if err != nil {
-		return err
-	}
 	d.say("   live without the restored rows + archive = before; a new plan finds %s due and leaves %s restored "+
 		"ones alone", cli.Things(p.Counts.Due, "row"), cli.Count(p.Counts.Restored))
 	if p.Counts.Due != 0 || p.Counts.Restored != r.Restored {
 		return fmt.Errorf("the new plan should find no row due and leave %d alone", r.Restored)
 	}
 	return nil
+}
+
+// readBeside begins to read a whole table, and returns what waits for its contents.
+func (d *demoRun) readBeside(table, id string) func() (value.Set, error) {
+	var set value.Set
+	done := make(chan error, 1)
+	go func() {
+		var err error
+		set, err = d.contents(table, id)
+		done <- err
+	}()
+	return func() (value.Set, error) {
+		err := <-done
+		return set, err
+	}
 }
 
 // contents reads a whole table, past the service's own counting, into a digest.
