@@ -112,6 +112,7 @@ type PurgeRequest struct {
 	After   []value.Value // where the batch before ended; nil: from the oldest
 	UpTo    []value.Value // the last place that is looked at; nil: to the end
 	Rows    int           // at the most
+	Spurts  *pace.Spurts  // in which they are deleted, where the source can; nil: at once
 }
 
 // Errors that callers decide on.

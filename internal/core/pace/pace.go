@@ -83,6 +83,7 @@ type Profile struct {
 	Rest     float64 // how long to rest after a batch, in multiples of the time that it took
 	ReadRest float64 // the same after reading or verifying a piece of a slice
 	Spurt    int     // the fewest rows of a spurt; 0: all goes at once
+	Find     int     // the same of a spurt that looks for its rows, reading or purging; 0: as of any
 }
 
 // gentleRows and gentleRest are for databases that ask for nothing else.

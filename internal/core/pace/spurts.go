@@ -1,6 +1,7 @@
 package pace
 
 import (
+	"cmp"
 	"math"
 	"slices"
 	"sync"
@@ -36,6 +37,11 @@ const (
 	// spurtPaysLong the same for a long one.
 	spurtPays, spurtPaysLong = 0.72, 0.55
 )
+
+// NewFindSpurts is NewSpurts, of work that looks for its rows.
+func NewFindSpurts(m Profile) *Spurts {
+	return NewSpurts(Profile{Spurt: min(m.Spurt, 1) * cmp.Or(m.Find, m.Spurt)})
+}
 
 // NewSpurts begins with small ones, as a database's profile has them; nil where it has none.
 func NewSpurts(m Profile) *Spurts {

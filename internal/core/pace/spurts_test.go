@@ -42,3 +42,13 @@ func TestSpurtsAreAsShortAsPays(t *testing.T) {
 		t.Error("breaks are not counted, or taken where there are none")
 	}
 }
+
+func TestSpurtsThatLookForRowsMayBeLarger(t *testing.T) {
+	if NewFindSpurts(Profile{}) != nil || NewFindSpurts(Profile{Find: 16}) != nil {
+		t.Error("where nothing goes in spurts reading does")
+	}
+	plain, own := NewFindSpurts(Profile{Spurt: 4}).Rows(), NewFindSpurts(Profile{Spurt: 4, Find: 16}).Rows()
+	if plain != NewSpurts(Profile{Spurt: 4}).Rows() || own != 4*plain {
+		t.Errorf("they begin with %d and %d rows", plain, own)
+	}
+}

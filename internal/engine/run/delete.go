@@ -149,7 +149,7 @@ func (r *Execution) transact(ctx context.Context, w *Work, again bool, fn func(s
 		if err != nil {
 			return err
 		}
-		tried, paused = r.Now(), r.deletes.Breaks()
+		tried, paused = r.Now(), r.breaks()
 		defer r.watcher.Work()()
 		rows, err = fn(sel)
 		return err
@@ -164,13 +164,16 @@ func (r *Execution) transact(ctx context.Context, w *Work, again bool, fn func(s
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
-	pause, err := r.booked(ctx, rows, again, r.Now().Sub(tried), r.deletes.Breaks()-paused)
+	pause, err := r.booked(ctx, rows, again, r.Now().Sub(tried), r.breaks()-paused)
 	done()
 	if err != nil {
 		return nil, err
 	}
 	return rows[0], source.Rest(ctx, pause)
 }
+
+// breaks is how long all breaks of delete transactions were.
+func (r *Execution) breaks() time.Duration { return r.deletes.Breaks() + r.purges.Breaks() }
 
 // booked books the journal rows of a transaction, those of the slice first, and returns how long to rest after it.
 func (r *Execution) booked(ctx context.Context, rows []*source.JournalRow, again bool,

@@ -195,7 +195,7 @@ func (r *Execution) purgeStretch(ctx context.Context, from source.Purger, x *str
 	busy := 0
 	for batch := 1; x.to != nil || x.set.Count < int64(r.stretchRows()); {
 		q := source.PurgeRequest{Lease: r.leases[r.table.Name], Segment: x.number, Number: batch, After: x.slice.Next,
-			UpTo: x.to}
+			UpTo: x.to, Spurts: r.inSpurts(r.purges)}
 		if q.Rows, err = r.batchRows(ctx); err != nil {
 			return nil, err
 		}

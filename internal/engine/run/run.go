@@ -74,8 +74,9 @@ type pacing struct {
 	efforts efforts
 	course  *course                     // nil before it works
 	pieces  atomic.Pointer[pace.Pieces] // how much is read at a time where reading rests
-	reads   *pace.Spurts                // in which it reads, and deletes, beside others
+	reads   *pace.Spurts                // in which it reads, deletes what it has read, and purges, beside others
 	deletes *pace.Spurts
+	purges  *pace.Spurts
 	logAt   *int64         // what the database had logged when it was last asked
 	guard   calendar.Hours // when runs may work on the source, as it was last read
 	guarded time.Time      // when that was
@@ -258,7 +259,8 @@ func (r *Execution) prepare(ctx context.Context, cancelled bool) error {
 	}
 	r.profile = r.source.Reads().Gentle
 	r.pace = pace.New(p, r.profile)
-	r.reads, r.deletes = pace.NewSpurts(r.profile), pace.NewSpurts(r.profile)
+	r.reads, r.deletes = pace.NewFindSpurts(r.profile), pace.NewSpurts(r.profile)
+	r.purges = pace.NewFindSpurts(r.profile)
 	r.watcher.Leave()
 	r.watcher = r.Watch.Of(r.source, r.Run.Source, r.table, r.bound())
 	r.SetReading()

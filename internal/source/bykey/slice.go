@@ -85,6 +85,12 @@ func (s *Slicer) flush() error {
 	return s.sink(&s.chunk)
 }
 
+// Rows returns how many rows there are so far.
+func (s *Slicer) Rows() int { return s.rows }
+
+// Position returns age and key of the newest row, from which another query goes on.
+func (s *Slicer) Position() []value.Value { return value.CloneRow(s.last) }
+
 // End hands on what is left, and returns the slice. full says that reading ended by ErrFull.
 func (s *Slicer) End(full bool) (*source.Slice, error) {
 	if err := s.flush(); err != nil {

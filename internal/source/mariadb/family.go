@@ -70,8 +70,8 @@ func (s *Source) familyOperations(c *sql.Conn, b source.Batch, skip bool) family
 	}
 	// part does work on the rows of one table as a batch of that table would.
 	part := func(sel source.Selection, columns []int) *batchWork {
-		return &batchWork{Source: s, conn: c, b: source.Batch{Selection: source.Selection{Table: sel.Table},
-			Columns: columns, LockWait: b.LockWait}, skip: skip}
+		return s.work(c, source.Batch{Selection: source.Selection{Table: sel.Table}, Columns: columns,
+			LockWait: b.LockWait}, skip)
 	}
 	return family.Operations{
 		Mark: plain("SAVEPOINT unchanged"), Undo: plain("ROLLBACK TO SAVEPOINT unchanged"),
@@ -88,7 +88,7 @@ func (s *Source) familyOperations(c *sql.Conn, b source.Batch, skip bool) family
 		},
 		Unlink: func(ctx context.Context, sel source.Selection, columns []string, keys [][]value.Value) (n int,
 			err error) {
-			err = part(sel, nil).groups(true, keys, func(group [][]value.Value) error {
+			err = part(sel, nil).groups(ctx, true, keys, func(group [][]value.Value) error {
 				in, args := amongKeys(sel.Table, "", group)
 				res, err := c.ExecContext(ctx, unlinkText(sel.Table, columns)+in, args...)
 				if err != nil {

@@ -288,7 +288,7 @@ const gentleRows = 200
 
 // Reads says that readers disturb no writer; there are no row versions to be had.
 func (s *Source) Reads() source.ReadTraits {
-	return source.ReadTraits{Gentle: pace.Profile{Rows: gentleRows},
+	return source.ReadTraits{Gentle: pace.Profile{Rows: gentleRows, Spurt: 4, Find: 16},
 		EmptyingDoes: "it sets the table's automatic key back to 1, and replicas and change feeds see one " +
 			"statement, no deleted rows"}
 }
@@ -397,12 +397,17 @@ func eachRow(ctx context.Context, c *sql.Conn, query string, args []any, fn func
 			return err
 		}
 		defer stmt.Close()
-		rows, err := stmt.(driver.StmtQueryContext).QueryContext(ctx, bykey.Named(args))
-		if err != nil {
-			return err
-		}
-		return bykey.EachRow(rows, fn)
+		return rowsOf(ctx, stmt, args, fn)
 	})
+}
+
+// rowsOf runs a prepared statement, and hands on each row.
+func rowsOf(ctx context.Context, stmt driver.Stmt, args []any, fn func([]driver.Value) error) error {
+	rows, err := stmt.(driver.StmtQueryContext).QueryContext(ctx, bykey.Named(args))
+	if err != nil {
+		return err
+	}
+	return bykey.EachRow(rows, fn)
 }
 
 // quote writes an identifier so that the server takes it as nothing else.

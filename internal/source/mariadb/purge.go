@@ -150,15 +150,37 @@ func (p *purgedRows) place() (_ []value.Value, err error) {
 	return value.CloneRow(p.last), nil
 }
 
-// Purge deletes the next rows by one statement, which judges each row as it stands at that moment. Its digest covers
+// purgeSpurts deletes the rows of a batch: by one statement, or in the request's spurts, each by one of its own.
+func (s *Source) purgeSpurts(ctx context.Context, c *statements, q source.PurgeRequest, rows *purgedRows) error {
+	defer c.forget()
+	for left := q.Rows; ; {
+		q.Rows = min(left, q.Spurts.Rows())
+		query, args, err := s.purgeQuery(ctx, q)
+		if err != nil {
+			return err
+		}
+		if err := source.Rest(ctx, q.Spurts.Break()); err != nil {
+			return err
+		}
+		before, begun := rows.digest.Count, time.Now()
+		if err := c.each(ctx, mark(q.Lease.Run, q.Segment, q.Number)+query, args, rows.add); err != nil {
+			return err
+		}
+		got := int(rows.digest.Count - before)
+		q.Spurts.Done(got, time.Since(begun))
+		if left -= got; left <= 0 || got < q.Rows {
+			return nil
+		}
+		if q.After, err = rows.place(); err != nil {
+			return err
+		}
+	}
+}
+
+// Purge deletes the next rows by statements that judge each row as it stands at that moment. Its digest covers
 // the key: there was no earlier reading that the content could differ from. Ages come back for the last row's sake.
 func (s *Source) Purge(ctx context.Context, q source.PurgeRequest) (row *source.JournalRow, next []value.Value,
 	err error) {
-	query, args, err := s.purgeQuery(ctx, q)
-	if err != nil {
-		return nil, nil, err
-	}
-	query = mark(q.Lease.Run, q.Segment, q.Number) + query
 	columns := positionOf(q.Selection)
 	out := &source.JournalRow{Run: q.Lease.Run, Segment: q.Segment, Batch: q.Number, At: time.Now().UTC()}
 	var earlier *source.JournalRow
@@ -184,7 +206,7 @@ func (s *Source) Purge(ctx context.Context, q source.PurgeRequest) (row *source.
 		}
 		defer done()
 		rows := &purgedRows{columns: columns, last: make([]value.Value, len(columns)), digest: &out.Digest}
-		if err := eachRow(ctx, c, query, args, rows.add); err != nil {
+		if err := s.purgeSpurts(ctx, &statements{conn: c, keeps: q.Spurts != nil}, q, rows); err != nil {
 			return err
 		}
 		if err := s.unaltered(ctx, c, q.Table); err != nil {

@@ -48,15 +48,14 @@ func (s *Source) restore(ctx context.Context, req source.RestoreRequest) (*sourc
 	t := req.Table
 	x := &restoring{req: req, row: &bykey.Reader{Columns: len(req.Columns)}, ordinals: map[string]int{},
 		present: map[string]bool{}, others: map[string]bool{},
-		out:       &source.RestoreOutcome{Present: make([]bool, req.Rows.Rows())},
-		batchWork: &batchWork{Source: s, b: source.Batch{Selection: source.Selection{Table: t}, Columns: req.Columns}}}
+		out: &source.RestoreOutcome{Present: make([]bool, req.Rows.Rows())}}
 	for i := range req.Rows.Rows() {
 		key := bykey.KeyOf(t, req.Columns, req.Rows.Row(i))
 		x.keys = append(x.keys, key)
 		x.ordinals[x.row.Key(key)] = i
 	}
 	err := s.transaction(ctx, func(c *sql.Conn) error {
-		x.conn = c
+		x.batchWork = s.work(c, source.Batch{Selection: source.Selection{Table: t}, Columns: req.Columns}, false)
 		if !unlabelled(t, req) { // what the server would change is told by the digests anyway
 			if err := x.exec(ctx, "SET SESSION sql_mode = '"+strictMode+"'"); err != nil {
 				return err

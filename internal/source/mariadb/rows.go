@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"ambercellar/internal/core/shape"
 	"ambercellar/internal/core/value"
@@ -105,18 +106,12 @@ func positionOf(sel source.Selection) []*shape.Column {
 // ReadSlice reads one slice in order of (age, key), as one consistent read without locks.
 func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink func(*value.Chunk) error) (*source.Slice,
 	error) {
-	d := newDialect(req.Selection, "t.")
-	query, err := s.sliceQuery(ctx, req, d)
-	if err != nil {
-		return nil, err
-	}
-	query, args := d.Finish(query, nil)
 	shapes := append(slices.Clone(req.Shapes()), positionOf(req.Selection)...)
 	slice := bykey.NewSlicer(req, func(v driver.Value, i int, keep func([]byte) []byte) (value.Value, error) {
 		return decode(v, shapes[i], keep)
 	}, sink)
-	err = s.conn(ctx, func(c *sql.Conn) error {
-		if err := eachRow(ctx, c, query, args, slice.Row); err != nil {
+	err := s.conn(ctx, func(c *sql.Conn) error {
+		if err := s.readSpurts(ctx, &statements{conn: c, keeps: req.Spurts != nil}, req, slice); err != nil {
 			return err
 		}
 		return s.unaltered(ctx, c, req.Table)
@@ -126,6 +121,33 @@ func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink fu
 		return nil, fmt.Errorf("table %s: reading a slice: %w", req.Table.Name, gone(err))
 	}
 	return slice.End(full)
+}
+
+// readSpurts reads the rows of a slice: in one query, or in the request's spurts, each in one of its own.
+func (s *Source) readSpurts(ctx context.Context, c *statements, req source.SliceRequest, slice *bykey.Slicer) error {
+	defer c.forget()
+	for left := req.MaxRows; ; {
+		req.MaxRows = min(left, req.Spurts.Rows())
+		d := newDialect(req.Selection, "t.")
+		query, err := s.sliceQuery(ctx, req, d)
+		if err != nil {
+			return err
+		}
+		query, args := d.Finish(query, nil)
+		if err := source.Rest(ctx, req.Spurts.Break()); err != nil {
+			return err
+		}
+		before, begun := slice.Rows(), time.Now()
+		if err := c.each(ctx, query, args, slice.Row); err != nil {
+			return err
+		}
+		got := slice.Rows() - before
+		req.Spurts.Done(got, time.Since(begun))
+		if left -= got; left <= 0 || got < req.MaxRows {
+			return nil
+		}
+		req.After = slice.Position()
+	}
 }
 
 // Locate needs only the keys: the content is compared when a batch deletes.
@@ -204,6 +226,55 @@ type batchWork struct {
 	conn *sql.Conn
 	b    source.Batch
 	skip bool // leave out rows that others have locked
+	kept statements
+}
+
+func (s *Source) work(c *sql.Conn, b source.Batch, skip bool) *batchWork {
+	return &batchWork{Source: s, conn: c, b: b, skip: skip, kept: statements{conn: c, keeps: b.Spurts != nil}}
+}
+
+// statements runs statements on a connection. Beside others, where a transaction or a piece goes in spurts, it prepares
+// what the next spurts repeat but once, and keeps that until forget.
+type statements struct {
+	conn  *sql.Conn
+	keeps bool
+	of    map[string]driver.Stmt
+}
+
+// mostKept is how many statements are kept at the most.
+const mostKept = 8
+
+// each is eachRow.
+func (s *statements) each(ctx context.Context, query string, args []any, fn func([]driver.Value) error) error {
+	if !s.keeps || s.of[query] == nil && len(s.of) >= mostKept {
+		return eachRow(ctx, s.conn, query, args, fn)
+	}
+	return s.conn.Raw(func(dc any) error {
+		if s.of[query] == nil {
+			stmt, err := dc.(driver.ConnPrepareContext).PrepareContext(ctx, query)
+			if err != nil {
+				return err
+			}
+			if s.of == nil {
+				s.of = map[string]driver.Stmt{}
+			}
+			s.of[query] = stmt
+		}
+		return rowsOf(ctx, s.of[query], args, fn)
+	})
+}
+
+// forget closes what is kept.
+func (s *statements) forget() {
+	if len(s.of) == 0 {
+		return
+	}
+	s.conn.Raw(func(any) error {
+		for _, stmt := range s.of {
+			stmt.Close() // where that fails the connection is gone, and they with it
+		}
+		return nil
+	})
 }
 
 // DeleteBatch deletes the rows of a batch. A plain delete that does not wait for locks goes first; only if it meets
@@ -234,7 +305,8 @@ func (s *Source) deleteBatch(ctx context.Context, b source.Batch, skip bool) (*s
 		if err := lockLease(ctx, c, b.Lease); err != nil {
 			return err
 		}
-		w := &batchWork{Source: s, conn: c, b: b, skip: skip}
+		w := s.work(c, b, skip)
+		defer w.kept.forget()
 		if err := bykey.Delete(ctx, b, w.operations(), out); err != nil {
 			return err
 		}
@@ -310,29 +382,41 @@ func (w *batchWork) columns() []int {
 
 // groups calls fn for groups of keys that fit into one statement. Statements that lock take one key each where others
 // have locked rows: the optimizer may read a small table as a whole for a list of keys, and would wait for every row.
-func (w *batchWork) groups(locks bool, keys [][]value.Value, fn func([][]value.Value) error) error {
+// Otherwise they go in the batch's spurts, if it has any.
+func (w *batchWork) groups(ctx context.Context, locks bool, keys [][]value.Value,
+	fn func([][]value.Value) error) error {
 	size := max(maxBound/len(w.b.Table.Key), 1)
 	if locks && w.skip {
 		size = 1
+	}
+	spurts := w.b.Spurts
+	if !locks || w.skip {
+		spurts = nil
 	}
 	for len(keys) > 0 {
 		n, before := bykey.Consecutive(keys)
 		if n == 0 || size == 1 {
 			n = min(size, max(before, 1), len(keys))
 		}
+		n = min(n, spurts.Rows())
+		if err := source.Rest(ctx, spurts.Break()); err != nil {
+			return err
+		}
+		begun := time.Now()
 		if err := fn(keys[:n]); err != nil {
 			return err
 		}
+		spurts.Done(n, time.Since(begun))
 		keys = keys[n:]
 	}
-	return nil
+	return source.Rest(ctx, spurts.Break())
 }
 
 // reporting hands on rows that hold the batch's columns and key.
 func (w *batchWork) reporting(ctx context.Context, query string, args []any, report bykey.Rower) error {
 	columns := w.columns()
 	row := make([]value.Value, len(columns))
-	return eachRow(ctx, w.conn, query, args, func(raw []driver.Value) (err error) {
+	return w.kept.each(ctx, query, args, func(raw []driver.Value) (err error) {
 		for i, v := range raw {
 			if row[i], err = decode(v, &w.b.Table.Columns[columns[i]],
 				func(b []byte) []byte { return b }); err != nil {
@@ -347,7 +431,7 @@ func (w *batchWork) read(ctx context.Context, keys [][]value.Value, d *dialect, 
 	report bykey.Rower) error {
 	t := w.b.Table
 	condition, more := d.Finish(condition, nil)
-	return w.groups(strings.HasSuffix(lock, "FOR UPDATE"), keys, func(group [][]value.Value) error {
+	return w.groups(ctx, strings.HasSuffix(lock, "FOR UPDATE"), keys, func(group [][]value.Value) error {
 		in, args := amongKeys(t, "t.", group)
 		query := "SELECT " + expressions(t, "t.", w.columns()) + " FROM " + quote(t.Name) + " t WHERE " + in +
 			condition + lock
@@ -379,7 +463,7 @@ func (w *batchWork) deleteReturning(ctx context.Context, keys [][]value.Value, r
 	prefix := quote(t.Name) + "."
 	d := newDialect(w.b.Selection, prefix)
 	condition, more := d.Finish(w.b.Selection.Unheld(d), nil)
-	return w.groups(true, keys, func(group [][]value.Value) error {
+	return w.groups(ctx, true, keys, func(group [][]value.Value) error {
 		in, args := amongKeys(t, prefix, group)
 		return w.reporting(ctx, w.mark()+"DELETE FROM "+quote(t.Name)+" WHERE "+in+condition+" RETURNING "+
 			expressions(t, "", w.columns()), append(args, more...), report)
@@ -406,7 +490,7 @@ func (w *batchWork) lockAndDelete(ctx context.Context, keys [][]value.Value, rep
 	if err != nil {
 		return err
 	}
-	return w.groups(true, locked, func(group [][]value.Value) error {
+	return w.groups(ctx, true, locked, func(group [][]value.Value) error {
 		in, args := amongKeys(t, quote(t.Name)+".", group)
 		res, err := w.conn.ExecContext(ctx, w.mark()+"DELETE FROM "+quote(t.Name)+" WHERE "+in, args...)
 		if err != nil {

@@ -74,6 +74,7 @@ func purgesDirect(t *testing.T, w *world) {
 // purgeAll purges batch by batch to the end. The answer of one gets lost, and a row comes late.
 func (w *world) purgeAll(t *testing.T, p source.Purger, q *source.PurgeRequest) (total value.Set) {
 	for q.Number = 1; ; q.Number++ {
+		q.Spurts = w.spurts()
 		row, next, err := p.Purge(w.ctx, *q)
 		if err != nil {
 			t.Fatal(err)
@@ -125,6 +126,7 @@ func emptiesDirect(t *testing.T, w *world) {
 	}
 	sizes := []int{}
 	for q.Number = 1; q.Number < 10; q.Number++ {
+		q.Spurts = w.spurts()
 		row, next, err := p.Purge(w.ctx, q)
 		if err != nil {
 			t.Fatal(err)
