@@ -474,3 +474,32 @@ func TestRulesRunByWish(t *testing.T) {
 		t.Error("it was enabled twice")
 	}
 }
+
+// TestARunIsPausedThatIsJustBeingMade: it is in the catalog, and comes into the queue a moment later.
+func TestARunIsPausedThatIsJustBeingMade(t *testing.T) {
+	t.Parallel()
+	n := openNights(t, "berth")
+	n.rows(t, "berth", 60_000)
+	n.apply(t, "", "berth")
+	run := n.now(t, "berth")
+	q := n.Queue
+	var a *activeRun
+	for begun := time.Now(); a == nil; time.Sleep(time.Millisecond) {
+		q.mu.Lock()
+		a = q.active[run]
+		delete(q.active, run)
+		q.mu.Unlock()
+		if time.Since(begun) > 30*time.Second {
+			t.Fatal("it does not come into the queue")
+		}
+	}
+	time.AfterFunc(200*time.Millisecond, func() {
+		q.mu.Lock()
+		defer q.mu.Unlock()
+		q.active[run] = a
+	})
+	r, err := q.Pause(t.Context(), "me", run)
+	if err != nil || r.State != catalog.Paused {
+		t.Errorf("%+v, %v", r, err)
+	}
+}

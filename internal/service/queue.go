@@ -12,6 +12,7 @@ import (
 	"ambercellar/internal/catalog"
 	"ambercellar/internal/engine/refuse"
 	"ambercellar/internal/engine/tables"
+	"ambercellar/internal/source"
 )
 
 // Queue carries out runs, restores, disposals and verifications in the background.
@@ -413,14 +414,11 @@ const interruptBudget = 40 * time.Second
 
 // interrupt stops a run for a cause, at the wish of somebody, and waits until it has stopped.
 func (s *Queue) interrupt(ctx context.Context, actor, id string, cause error) (*catalog.Run, error) {
-	s.mu.Lock()
-	a := s.active[id]
-	s.mu.Unlock()
+	a, r, err := s.takenUp(ctx, id)
+	if err != nil {
+		return nil, err
+	}
 	if a == nil {
-		r, err := s.Catalog.Run(ctx, id)
-		if err != nil {
-			return nil, err
-		}
 		if r.State == catalog.Resting && errors.Is(cause, refuse.ErrPause) { // it does not go on by itself any more
 			return s.Catalog.SetRunState(ctx, actor, id, catalog.Paused, "paused by "+actor)
 		}
@@ -442,6 +440,29 @@ func (s *Queue) interrupt(ctx context.Context, actor, id string, cause error) (*
 		return r, err
 	}
 	return s.Catalog.Run(ctx, id)
+}
+
+// takeUpBudget is how long it may take until a run that the catalog has as queued or at work is in the queue.
+const takeUpBudget = 5 * time.Second
+
+// takenUp returns a run's execution; nil: it has none, and is as the catalog has it. One that is made in this moment is
+// in the catalog before it is in the queue.
+func (s *Queue) takenUp(ctx context.Context, id string) (*activeRun, *catalog.Run, error) {
+	for begun := time.Now(); ; {
+		s.mu.Lock()
+		a := s.active[id]
+		s.mu.Unlock()
+		if a != nil {
+			return a, nil, nil
+		}
+		r, err := s.Catalog.Run(ctx, id)
+		if err != nil || r.State != catalog.Queued && r.State != catalog.Running || time.Since(begun) > takeUpBudget {
+			return nil, r, err
+		}
+		if err := source.Rest(ctx, 20*time.Millisecond); err != nil {
+			return nil, nil, err
+		}
+	}
 }
 
 // waitsFor tells what a run waits for just now.
