@@ -40,7 +40,10 @@ const (
 
 // NewFindSpurts is NewSpurts, of work that looks for its rows.
 func NewFindSpurts(m Profile) *Spurts {
-	return NewSpurts(Profile{Spurt: min(m.Spurt, 1) * cmp.Or(m.Find, m.Spurt)})
+	if m.Spurt > 0 {
+		m.Spurt = cmp.Or(m.Find, m.Spurt)
+	}
+	return NewSpurts(m)
 }
 
 // NewSpurts begins with small ones, as a database's profile has them; nil where it has none.

@@ -103,7 +103,7 @@ func positionOf(sel source.Selection) []*shape.Column {
 	return out
 }
 
-// ReadSlice reads one slice in order of (age, key), as one consistent read without locks.
+// ReadSlice reads one slice in order of (age, key), without locks: as one consistent read, or as one for each spurt.
 func (s *Source) ReadSlice(ctx context.Context, req source.SliceRequest, sink func(*value.Chunk) error) (*source.Slice,
 	error) {
 	shapes := append(slices.Clone(req.Shapes()), positionOf(req.Selection)...)
@@ -229,6 +229,7 @@ type batchWork struct {
 	kept statements
 }
 
+// work is what a batch does on a connection.
 func (s *Source) work(c *sql.Conn, b source.Batch, skip bool) *batchWork {
 	return &batchWork{Source: s, conn: c, b: b, skip: skip, kept: statements{conn: c, keeps: b.Spurts != nil}}
 }

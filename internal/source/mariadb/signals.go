@@ -85,6 +85,10 @@ func (s *Source) Probe(ctx context.Context, kind pace.FeelKind, t *shape.Table) 
 	return begun, took, err
 }
 
+// workloads are the connections of the workload: those of replicas and the server's own threads are none.
+const workloads = "FROM information_schema.PROCESSLIST WHERE COMMAND NOT LIKE 'Binlog Dump%' AND " +
+	"COMMAND <> 'Daemon' AND COMMAND NOT LIKE 'Slave%'"
+
 // Others counts the connections of others, to any database of the server, that have had a statement within the time
 // given. The list of them is whole for those who hold the PROCESS right, and where all are our own.
 func (s *Source) Others(ctx context.Context, within time.Duration) (pace.Look, error) {
@@ -97,11 +101,9 @@ func (s *Source) Others(ctx context.Context, within time.Duration) (pace.Look, e
 	var id int64
 	var ourUser, busy bool
 	listed := int64(0)
-	// Connections of replicas and the server's own threads are none of the workload.
 	err := s.each(ctx, "SELECT ID, USER = SUBSTRING_INDEX(USER(), '@', 1), COMMAND NOT IN ('Sleep', 'Connect') OR "+
 		"COMMAND = 'Sleep' AND "+idle+" < "+strconv.FormatInt(out.Span.Milliseconds(), 10)+
-		" FROM information_schema.PROCESSLIST WHERE COMMAND NOT LIKE 'Binlog Dump%' AND COMMAND <> 'Daemon' AND "+
-		"COMMAND NOT LIKE 'Slave%'", nil, []any{&id, &ourUser, &busy}, func() error {
+		" "+workloads, nil, []any{&id, &ourUser, &busy}, func() error {
 		listed++
 		if !(ourUser && s.isOurs(id)) && busy {
 			out.Busy++
@@ -130,9 +132,9 @@ func (s *Source) Others(ctx context.Context, within time.Duration) (pace.Look, e
 	connected := counted["Threads_connected"]
 	if connected > listed+1 { // unless some have come between the two questions
 		again := int64(0)
-		if failed := s.each(ctx, "SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE COMMAND NOT LIKE "+
-			"'Binlog Dump%' AND COMMAND <> 'Daemon' AND COMMAND NOT LIKE 'Slave%'", nil, []any{&again},
-			func() error { return nil }); failed == nil {
+		if failed := s.each(ctx, "SELECT COUNT(*) "+workloads, nil, []any{&again}, func() error {
+			return nil
+		}); failed == nil {
 			listed = max(listed, again)
 		}
 	}

@@ -62,9 +62,10 @@ func (s *Source) Others(ctx context.Context, within time.Duration) (pace.Look, e
 			return pace.Look{}, err
 		}
 	}
+	alone := s.alone()
 	s.others.mu.Lock()
 	defer s.others.mu.Unlock()
-	out := pace.Look{Span: min(within, time.Since(s.others.since)), Alone: s.alone()}
+	out := pace.Look{Span: min(within, time.Since(s.others.since)), Alone: alone}
 	if !s.others.last.IsZero() && time.Since(s.others.last) < within {
 		out.Busy = 1
 	}
