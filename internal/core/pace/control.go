@@ -120,7 +120,7 @@ func (c *Control) Look(at time.Duration, l Look) {
 		c.dread += (1 - c.dread) * (1 - math.Exp(-passed.Seconds()/alarms.Seconds()))
 		if before == 0 || first {
 			c.free, c.told, c.alone = min(c.free, 0), 0, 0
-			c.trial = trial{next: at + trialAfter, gap: trialAfter}
+			c.trial = newTrial(at)
 		}
 		c.beside(at, passed, l, another)
 	case first && l.Span >= lately:
@@ -160,6 +160,9 @@ func (c *Control) count(passed time.Duration, l Look) (another bool) {
 func (c *Control) beside(at, passed time.Duration, l Look, another bool) {
 	who := Others(l.Busy)
 	c.want, c.known = c.share()
+	if c.want < often && c.trial.saved < trialMost {
+		c.want *= 1 - trialPart
+	}
 	if l.Blocked > 0 || another || at < c.held || !c.known {
 		c.trial.end(at, 0)
 	}
@@ -188,7 +191,7 @@ func (c *Control) beside(at, passed time.Duration, l Look, another bool) {
 		c.free = 0
 		c.why = who + "; what they feel of us is not known yet"
 		return
-	case c.tries(at):
+	case c.tries(at, passed, l.Worked):
 		c.why = who + "; it tries for a moment whether they would feel it if it worked more"
 		return
 	}
@@ -267,6 +270,9 @@ func (c *Control) Feel(f Feel) {
 	x := c.feltOf(f.Kind)
 	if f.Beside {
 		c.besideIn(x).Add(f.Took)
+		if c.trial.until > 0 && f.Kind == FeelLookup {
+			c.trial.feel(f.Took)
+		}
 	} else {
 		x.Alone.Add(f.Took)
 		c.rested = c.rested || f.Kind == FeelLookup

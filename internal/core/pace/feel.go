@@ -160,21 +160,39 @@ func (f *Felt) share(by *Spread, bound float64) (share float64, known bool) {
 	if f.Alone.Total < enoughAlone || by.Total < enoughBeside {
 		return 0, false
 	}
+	slow, stalled := f.slow(bound)
+	spare, alone := f.spare(bound)
+	share = spare / max(besideBeyond(by, slow)-alone, 1e-6)
+	if stalled {
+		return min(max(share, leastStalled), mostStalled), true
+	}
+	return min(share, 1), true
+}
+
+// slow is the time from which on it counts that something takes longer beside us than alone. stalled says whether that
+// is so many medians, and not what the bound makes of the p99.
+func (f *Felt) slow(bound float64) (limit time.Duration, stalled bool) {
+	p99 := f.Alone.Quantile(1 - felt99)
+	if slow := stalls * f.Alone.Quantile(0.5); p99 > slow {
+		return slow, true
+	}
+	return time.Duration(float64(p99) * (1 + bound)), false
+}
+
+// spare is how much more of all that others do may be slow than is alone, and which share is slow alone; both from 0
+// to 1.
+func (f *Felt) spare(bound float64) (spare, alone float64) {
+	slow, stalled := f.slow(bound)
+	if stalled {
+		return stalledMore * bound, f.Alone.Beyond(slow)
+	}
 	p95, p99 := f.Alone.Quantile(0.95), f.Alone.Quantile(1-felt99)
 	slope := 16.0 // of a tail so steep that its edge is a wall
 	if p99 > p95 && p95 > 0 {
 		slope = min(math.Log(0.05/felt99)/math.Log(float64(p99)/float64(p95)), slope)
 	}
-	alone := felt99 * math.Pow(1+bound, -slope)
-	if slow := stalls * f.Alone.Quantile(0.5); p99 > slow {
-		more := max(besideBeyond(by, slow)-f.Alone.Beyond(slow), 1e-6)
-		return min(max(stalledMore*bound/more, leastStalled), mostStalled), true
-	}
-	beside := besideBeyond(by, time.Duration(float64(p99)*(1+bound)))
-	if beside <= felt99 {
-		return 1, true
-	}
-	return (felt99 - alone) / (beside - alone), true
+	alone = felt99 * math.Pow(1+bound, -slope)
+	return felt99 - alone, alone
 }
 
 // besideBeyond is how much of all, from 0 to 1, takes longer than a time beside us: the next may be one of those.

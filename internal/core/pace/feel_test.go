@@ -321,6 +321,30 @@ func TestATrialFindsWhatIsFeltOfARunAtSpeed(t *testing.T) {
 	}
 }
 
+// What trials cost others is within the bound from the first minute on, however much they feel of what is tried.
+func TestTheBoundHoldsInTheFirstMinuteToo(t *testing.T) {
+	const seeds = 10
+	for _, held := range []float64{0.03, 0.1, 0.3, 0.8} {
+		for _, warm := range []bool{false, true} {
+			sum := 0.0
+			for seed := range uint64(seeds) {
+				s := &server{Rand: rand.New(rand.NewPCG(31, seed)), held: held, by: 8 * time.Millisecond, warm: warm}
+				var x Control
+				_, all := s.beside(&x, 0, time.Minute, func(*Look) {})
+				var alone Spread
+				for range 100_000 {
+					alone.Add(s.lookup(false))
+				}
+				sum += float64(all.Quantile(0.99)) / float64(alone.Quantile(0.99))
+			}
+			if felt := sum / seeds; felt > 1.15 {
+				t.Errorf("%v held up (none of a run at speed: %v): others feel %.2f times what they do alone", held, warm,
+					felt)
+			}
+		}
+	}
+}
+
 // Trials cost others little where they feel what is tried, and come ever more seldom.
 func TestTrialsThatAreFeltBecomeRare(t *testing.T) {
 	for _, held := range []float64{0.1, 0.3, 0.8} {
