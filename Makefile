@@ -30,6 +30,10 @@ console/dist/index.html: $(CONSOLE_SOURCES)
 # Tests sync a lot, to databases, catalogs and stores that nobody keeps: where there is room, those lie in memory.
 TEST_TMP := $(shell [ "$$(df --output=avail -m /dev/shm 2>/dev/null | tail -1)" -ge 6000 ] 2>/dev/null && echo /dev/shm || echo $${TMPDIR:-/tmp})
 
+# What a database server's files are copied from, for the time of one test run. The Go tool keeps what a test said as long
+# as its environment is the same: so the name is.
+TEMPLATES := $(TEST_TMP)/ambercellar-templates-$(shell pwd | cksum | cut -d ' ' -f 1)
+
 # Packages whose tests take longest begin first.
 LONGEST := ./internal/e2e ./internal/engine ./internal/service ./internal/source/...
 # How many packages are tested at a time: the tests of servers and of the console wait more than they work. What vet
@@ -43,7 +47,9 @@ test: ## all tests, on private servers and in headless Chromium
 	@$(MAKE) --no-print-directory build
 	@echo "== testing, with temporary files in $(TEST_TMP); and linting beside that"
 	@mkdir -p build; nice -n 10 $(MAKE) --no-print-directory lint > build/lint.log 2>&1 & linted=$$!; \
-	TMPDIR=$(TEST_TMP) CGO_ENABLED=0 $(GO) test -vet=off -p $(PACKAGES) -timeout 16m $(LONGEST) ./...; tested=$$?; \
+	rm -rf $(TEMPLATES); mkdir $(TEMPLATES); trap 'rm -rf $(TEMPLATES)' EXIT; \
+	AMBERCELLAR_TEMPLATES=$(TEMPLATES) TMPDIR=$(TEST_TMP) CGO_ENABLED=0 $(GO) test -vet=off -p $(PACKAGES) -timeout 16m \
+		$(LONGEST) ./...; tested=$$?; \
 	wait $$linted; linted=$$?; cat build/lint.log; exit $$((tested + linted))
 
 .PHONY: debian compiled lint-go lint-console

@@ -87,12 +87,13 @@ func StartMariaDB(settings ...string) (*MariaServer, error) {
 	if os.Geteuid() == 0 {
 		user = "--user=root"
 	}
-	out, err := exec.Command(install, "--no-defaults", user, "--datadir="+data,
-		"--auth-root-authentication-method=normal", "--skip-test-db",
-		"--innodb-flush-log-at-trx-commit=0").CombinedOutput()
+	err = initialise(data, "mariadb", "--datadir=", func(args ...string) *exec.Cmd {
+		return exec.Command(install, append([]string{"--no-defaults", user, "--auth-root-authentication-method=normal",
+			"--skip-test-db", "--innodb-flush-log-at-trx-commit=0"}, args...)...)
+	})
 	if err != nil {
 		os.RemoveAll(dir)
-		return nil, fmt.Errorf("mariadb-install-db: %w\n%s", err, out)
+		return nil, err
 	}
 	if s.Port, err = freePort(); err != nil {
 		return nil, err

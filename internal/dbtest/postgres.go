@@ -116,12 +116,15 @@ func start(files map[string][]byte, settings []string) (*Server, error) {
 		attr.Credential = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
 	}
 	data := filepath.Join(dir, "data")
-	initdb := exec.Command(filepath.Join(bin, "initdb"), "-D", data, "-U", "postgres", "--auth=trust", "--no-sync",
-		"-E", "UTF8", "--locale=C.UTF-8")
-	initdb.SysProcAttr, initdb.Dir = attr, dir
-	if out, err := initdb.CombinedOutput(); err != nil {
+	err = initialise(data, "postgres", "--pgdata=", func(args ...string) *exec.Cmd {
+		initdb := exec.Command(filepath.Join(bin, "initdb"), append([]string{"-U", "postgres", "--auth=trust",
+			"--no-sync", "-E", "UTF8", "--locale=C.UTF-8"}, args...)...)
+		initdb.SysProcAttr, initdb.Dir = attr, dir
+		return initdb
+	})
+	if err != nil {
 		os.RemoveAll(dir)
-		return nil, fmt.Errorf("initdb: %w\n%s", err, out)
+		return nil, err
 	}
 	for name, content := range files {
 		path := filepath.Join(data, name)
