@@ -58,7 +58,8 @@ type Watched interface {
 type Probed interface {
 	// Probe does what others do, and next to nothing of it: it looks up one row of a table by its key, or commits. It
 	// returns when that began and how long it took, which shows what others feel. Waiting for one of our connections
-	// does not count, nor does the first time on a connection, which has to fill its caches.
+	// does not count, nor does a look-up before it: who works all the time does not wait for sleeping processors, and
+	// finds its caches filled.
 	Probe(ctx context.Context, kind pace.FeelKind, t *shape.Table) (begun time.Time, took time.Duration, err error)
 }
 

@@ -16,6 +16,7 @@ type Look struct {
 	Blocked int           // sessions of others that wait for a lock of ours
 	// transactions, or statements, of others that have ended since some beginning, where Counted
 	Ended   int64
+	Changed int64 // of those, how many changed something: no more than there were
 	Counted bool
 	Behind  float64 // by how many seconds the slowest replica is behind; 0 where there is none, or that is not told
 	Worked  float64 // for how much of the time since the look before we were at work, from 0 to 1
@@ -29,30 +30,33 @@ type Look struct {
 type Control struct {
 	Bound float64 // how much slower others may become at the p99, as a share; 0: UsualBound
 
-	free   float64 // what is free of rests: 1: all; 0: what the careful pace takes; less: not even that
-	dread  float64 // how much of the time lately others were at work, from 0 to 1
-	last   time.Duration
-	seen   bool // since the beginning
-	busy   int
-	single bool // nobody else had the database open at the last look
-	why    string
-	worked float64       // for how much of the time lately we were at work
-	want   float64       // for how much of it we may be
-	known  bool          // whether that is known
-	held   time.Duration // until when nothing is taken beyond the least
-	short  time.Duration // until when batches are short, since others have waited for a lock of ours
-	behind float64       // seconds of the slowest replica, at the look before
-	ended  int64         // at the look before
-	asked  bool          // whether that was told
-	rate   float64       // of what others end a second, lately
-	usual  float64       // the same, over a longer while
-	told   time.Duration // for how long that has been told since they came
-	felt   map[FeelKind]*Felt
-	faded  time.Duration // when what was felt was faded last
-	rested bool          // a look-up was felt alone since the look before
-	alone  time.Duration // for how long none was, while others are at work
-	recent float64       // for how much of the last moments we were at work
-	trial  trial
+	free    float64 // what is free of rests: 1: all; 0: what the careful pace takes; less: not even that
+	dread   float64 // how much of the time lately others were at work, from 0 to 1
+	last    time.Duration
+	seen    bool // since the beginning
+	busy    int
+	single  bool // nobody else had the database open at the last look
+	why     string
+	worked  float64       // for how much of the time lately we were at work
+	want    float64       // for how much of it we may be
+	known   bool          // whether that is known
+	held    time.Duration // until when nothing is taken beyond the least
+	short   time.Duration // until when batches are short, since others have waited for a lock of ours
+	behind  float64       // seconds of the slowest replica, at the look before
+	ended   int64         // at the look before
+	asked   bool          // whether that was told
+	changed int64         // at the look before
+	writes  float64       // which share of what others end changes something, lately
+	mixes   bool          // whether that is known
+	rate    float64       // of what others end a second, lately
+	usual   float64       // the same, over a longer while
+	told    time.Duration // for how long that has been told since they came
+	felt    map[FeelKind]*Felt
+	faded   time.Duration // when what was felt was faded last
+	rested  bool          // a look-up was felt alone since the look before
+	alone   time.Duration // for how long none was, while others are at work
+	recent  float64       // for how much of the last moments we were at work
+	trial   trial
 }
 
 const (
@@ -96,6 +100,9 @@ const (
 	// aloneWithin is for how long it may go without a probe that we do not work beside: what others feel without us
 	// changes too, and is what the bound is measured by.
 	aloneWithin = 2 * time.Second
+	// mostWrites is the most that the share of what changes something counts for, and fewWrites how much of all may do
+	// so without others feeling of commits.
+	mostWrites, fewWrites = 0.5, 0.02
 	// restarts is by how many a count falls only where it begins anew: what we do is known at once, and counted later.
 	restarts = 1000
 )
@@ -138,14 +145,22 @@ func (c *Control) Look(at time.Duration, l Look) {
 // count takes in what others have ended, and says whether they do so much more than lately that what is known of them
 // does not hold any more.
 func (c *Control) count(passed time.Duration, l Look) (another bool) {
-	ended, told := l.Ended-c.ended, c.asked && l.Counted && passed > 0
-	c.ended, c.asked = l.Ended, l.Counted
+	ended, changed, told := l.Ended-c.ended, l.Changed-c.changed, c.asked && l.Counted && passed > 0
+	c.ended, c.changed, c.asked = l.Ended, l.Changed, l.Counted
 	if !l.Counted {
-		c.rate, c.usual = 0, 0
+		c.rate, c.usual, c.mixes = 0, 0, false
 		return false
 	}
 	if !told || ended < -restarts { // the server was started anew, its statistics were reset, or a counter wrapped
 		return false
+	}
+	if ended > 0 {
+		share := min(max(float64(changed)/float64(ended), 0), mostWrites)
+		if weight := 1 - math.Exp(-passed.Seconds()/3); c.mixes {
+			c.writes += (share - c.writes) * weight
+		} else {
+			c.writes, c.mixes = share, true
+		}
 	}
 	now := float64(ended) / passed.Seconds()
 	c.rate += (now - c.rate) * (1 - math.Exp(-passed.Seconds()/3))
@@ -243,14 +258,23 @@ func (c *Control) bound() float64 {
 }
 
 // share is for how much of the time we may be at work beside others; false where that is not known.
-func (c *Control) share() (share float64, known bool) {
-	share = 1
-	for _, f := range c.felt {
-		if s, ok := f.Share(c.bound()); ok {
-			share, known = min(share, s), true
-		}
+func (c *Control) share() (share float64, known bool) { return c.whole().Share(c.bound()) }
+
+// whole is what others feel of all that they do: look-ups and commits, as often as they read and change something.
+// Where that is not known, or one of the two, it is what they feel of the one of which they feel more.
+func (c *Control) whole() *Felt {
+	lookups, commits := c.feltOf(FeelLookup), c.feltOf(FeelCommit)
+	if c.mixes && c.writes < fewWrites {
+		return lookups
 	}
-	return share, known
+	if c.mixes && commits.Alone.Total >= enoughAlone*c.writes {
+		return lookups.mix(commits, c.writes)
+	}
+	one, known := lookups.Share(c.bound())
+	if other, too := commits.Share(c.bound()); too && (!known || other < one) {
+		return commits
+	}
+	return lookups
 }
 
 func (c *Control) fade(at time.Duration) {
@@ -270,7 +294,7 @@ func (c *Control) Feel(f Feel) {
 	x := c.feltOf(f.Kind)
 	if f.Beside {
 		c.besideIn(x).Add(f.Took)
-		if c.trial.until > 0 && f.Kind == FeelLookup {
+		if c.trial.until > 0 {
 			c.trial.feel(f.Took)
 		}
 	} else {

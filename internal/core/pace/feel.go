@@ -118,6 +118,22 @@ var FeelKinds = []FeelKind{FeelLookup, FeelCommit}
 // feel more of each moment of it.
 type Felt struct{ Alone, Beside, Often Spread }
 
+// mix is what is felt where so much of all, from 0 to 1, is of another kind. It counts for as many probes as there
+// would be in that ratio.
+func (f *Felt) mix(other *Felt, share float64) *Felt {
+	of := func(a, b *Spread) (out Spread) {
+		total := min(a.Total/(1-share), b.Total/share)
+		if total <= 0 {
+			return Spread{}
+		}
+		out.Merge(a, total*(1-share)/a.Total)
+		out.Merge(b, total*share/b.Total)
+		return out
+	}
+	return &Felt{Alone: of(&f.Alone, &other.Alone), Beside: of(&f.Beside, &other.Beside),
+		Often: of(&f.Often, &other.Often)}
+}
+
 // often is for how much of the time at the least we are at work where that is often.
 const often = 0.25
 

@@ -321,6 +321,37 @@ func TestATrialFindsWhatIsFeltOfARunAtSpeed(t *testing.T) {
 	}
 }
 
+// What others feel is what they do: who changes much waits for commits anyway, and who only reads does not.
+func TestWhatOthersFeelIsMixedAsWhatTheyDo(t *testing.T) {
+	r := rand.New(rand.NewPCG(41, 42))
+	share := func(changed int64) float64 {
+		var x Control
+		x.Look(0, Look{Busy: 5, Ended: 0, Counted: true})
+		for range 4000 {
+			took := time.Duration(math.Exp(r.NormFloat64()*0.1) * float64(700*time.Microsecond))
+			x.Feel(Feel{Kind: FeelLookup, Took: took})
+			if r.Float64() < 0.2 {
+				took += time.Millisecond
+			}
+			x.Feel(Feel{Kind: FeelLookup, Took: took, Beside: true})
+			for _, beside := range []bool{false, true} {
+				x.Feel(Feel{Kind: FeelCommit, Beside: beside,
+					Took: time.Duration(math.Exp(r.NormFloat64()*0.2) * float64(2*time.Millisecond))})
+			}
+		}
+		x.Look(every, Look{Busy: 5, Ended: 1000, Changed: changed, Counted: true})
+		got, known := x.share()
+		if !known {
+			t.Errorf("with %d changes of 1,000 nothing is known", changed)
+		}
+		return got
+	}
+	if reads, writes, odd := share(0), share(250), share(-3); reads > 0.1 || writes < 0.9 || odd > 0.1 {
+		t.Errorf("we may be at work %.2f of the time where they read, %.2f where a quarter changes something, %.2f "+
+			"where the count fell", reads, writes, odd)
+	}
+}
+
 // What trials cost others is within the bound from the first minute on, however much they feel of what is tried.
 func TestTheBoundHoldsInTheFirstMinuteToo(t *testing.T) {
 	const seeds = 10
@@ -338,8 +369,8 @@ func TestTheBoundHoldsInTheFirstMinuteToo(t *testing.T) {
 				sum += float64(all.Quantile(0.99)) / float64(alone.Quantile(0.99))
 			}
 			if felt := sum / seeds; felt > 1.15 {
-				t.Errorf("%v held up (none of a run at speed: %v): others feel %.2f times what they do alone", held, warm,
-					felt)
+				t.Errorf("%v held up (none of a run at speed: %v): others feel %.2f times what they do alone", held,
+					warm, felt)
 			}
 		}
 	}

@@ -16,8 +16,8 @@ type trial struct {
 	until  time.Duration // when the one that goes on ends at the latest; 0: none goes on
 	from   float64       // what was free before
 	worked float64       // for how many seconds we were at work in it
-	limit  time.Duration // from which on a look-up is slow
-	slow   float64       // look-ups beside us that were, in it
+	limit  time.Duration // from which on a probe is slow
+	slow   float64       // probes beside us that were, in it
 	seen   float64       // all of them
 	saved  float64       // seconds for which what others do may be slow, put by
 	cost   float64       // what a second of work in the last one cost of that
@@ -47,14 +47,14 @@ func newTrial(at time.Duration) trial {
 	return trial{next: at + trialAfter, gap: trialAfter, saved: trialFirst}
 }
 
-// feel takes in a look-up beside us.
+// feel takes in a probe beside us.
 func (t *trial) feel(took time.Duration) {
 	if t.seen++; took > t.limit {
 		t.slow++
 	}
 }
 
-// spent is how much of what is put by the trial has cost so far. Of one that has only begun, one look-up in ten is
+// spent is how much of what is put by the trial has cost so far. Of one that has only begun, one probe in ten is
 // taken for slow.
 func (t *trial) spent() float64 {
 	t.cost = (t.slow + 0.2) / (t.seen + 2)
@@ -80,7 +80,7 @@ func (t *trial) end(at time.Duration, share float64) {
 // tries says whether a trial goes on at an instant, and begins and ends it. passed and worked are the time since the
 // look before and the share of it that we were at work.
 func (c *Control) tries(at, passed time.Duration, worked float64) bool {
-	t, known := &c.trial, c.feltOf(FeelLookup)
+	t, known := &c.trial, c.whole()
 	if t.until == 0 {
 		spare, _ := known.spare(c.bound())
 		t.saved = min(t.saved+trialPart*spare*passed.Seconds(), trialMost)
@@ -92,6 +92,7 @@ func (c *Control) tries(at, passed time.Duration, worked float64) bool {
 		for _, f := range c.felt {
 			f.Often = Spread{}
 		}
+		known = c.whole()
 	}
 	t.worked += worked * passed.Seconds()
 	share, told := known.share(&known.Often, c.bound())

@@ -72,6 +72,7 @@ func (s *Source) Others(ctx context.Context, within time.Duration) (pace.Look, e
 	var hidden int
 	err := s.conn(ctx, func(c *pgxpool.Conn) error {
 		var sessions, ended *int64 // sessions are not counted before PostgreSQL 14
+		var changed int64          // transactions that changed something have a number each
 		var behind *float64
 		arrived := "(SELECT sum(pg_stat_get_db_sessions(oid)) FROM pg_database)"
 		if version, _ := strconv.ParseFloat(c.Conn().PgConn().ParameterStatus("server_version"), 64); version < 14 {
@@ -90,8 +91,10 @@ func (s *Source) Others(ctx context.Context, within time.Duration) (pace.Look, e
 					(SELECT array_agg(o.pid) FROM a o WHERE o.ours) END),
 				`+arrived+`::bigint, (SELECT sum(pg_stat_get_db_xact_commit(oid) +
 					pg_stat_get_db_xact_rollback(oid)) FROM pg_database)::bigint,
-				(SELECT max(extract(epoch FROM replay_lag)) FROM pg_stat_get_wal_senders())::float8
-			FROM a`, kept, within.Seconds()).Scan(&out.Busy, &hidden, &out.Blocked, &sessions, &ended, &behind)
+				(SELECT max(extract(epoch FROM replay_lag)) FROM pg_stat_get_wal_senders())::float8,
+				txid_snapshot_xmax(txid_current_snapshot())
+			FROM a`, kept, within.Seconds()).Scan(&out.Busy, &hidden, &out.Blocked, &sessions, &ended, &behind,
+			&changed)
 		if err != nil {
 			return err
 		}
@@ -100,7 +103,8 @@ func (s *Source) Others(ctx context.Context, within time.Duration) (pace.Look, e
 			out.Busy = max(out.Busy, s.arrivals.Others(server, *sessions))
 		}
 		if ended != nil {
-			out.Ended, out.Counted = *ended-source.Asked(server), true
+			asked := source.Asked(server)
+			out.Ended, out.Changed, out.Counted = *ended-asked, changed-asked, true
 		}
 		if behind != nil {
 			out.Behind = *behind
@@ -131,6 +135,9 @@ func (s *Source) Probe(ctx context.Context, kind pace.FeelKind, t *shape.Table) 
 				return err
 			}
 			known[probedKey+string(kind)] = query
+		}
+		if _, err := c.Exec(ctx, lookup(t)); err != nil {
+			return err
 		}
 		begun = time.Now()
 		_, err := c.Exec(ctx, query)
