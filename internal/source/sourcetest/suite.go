@@ -882,13 +882,13 @@ func probes(t *testing.T, w *world, watched source.Watched) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	ended := func() int64 {
+	ended := func() pace.Look {
 		time.Sleep(3 * time.Second / 2) // PostgreSQL's sessions tell once a second
 		seen, err := watched.Others(w.ctx, time.Second)
 		if err != nil || !seen.Counted || seen.Blocked != 0 || seen.Behind < 0 {
 			t.Fatalf("%+v (%v)", seen, err)
 		}
-		return seen.Ended
+		return seen
 	}
 	before := ended()
 	for range 200 {
@@ -900,12 +900,18 @@ func probes(t *testing.T, w *world, watched source.Watched) {
 			}
 		}
 	}
-	ours := ended() - before
+	between := ended()
 	for id := range 60 {
 		w.exec(fmt.Sprintf("INSERT INTO tide VALUES (%d)", 10_000+id))
 	}
-	if theirs := ended() - before - ours; ours > 100 || theirs < 50 || theirs > 600 {
+	after := ended()
+	ours, theirs := between.Ended-before.Ended, after.Ended-between.Ended
+	if ours > 100 || theirs < 50 || theirs > 600 {
 		t.Errorf("400 probes count as %d of others', and 60 of theirs as %d", ours, theirs)
+	}
+	ours, theirs = between.Changed-before.Changed, after.Changed-between.Changed
+	if ours > 0 || theirs < 40 || theirs > 60 {
+		t.Errorf("of 400 probes %d count as changes of others, and of 60 inserts of theirs %d", ours, theirs)
 	}
 }
 
