@@ -107,6 +107,23 @@ func (r *changingReport) of(arm string, in span, what func(second) float64) floa
 	return middle(rounds)
 }
 
+// beside is the p99 of a span, and how it stands to that of all rounds without a run; a dash where no second was calm.
+func (r *changingReport) beside(arm string, in span) string {
+	got, none := r.of(arm, in, p99), []float64{}
+	for _, arm := range []string{armNone, armAgain} {
+		if v := r.of(arm, in, p99); v > 0 {
+			none = append(none, v)
+		}
+	}
+	switch {
+	case got == 0:
+		return "– | –"
+	case len(none) == 0:
+		return fmt.Sprintf("%.2f ms | –", got)
+	}
+	return fmt.Sprintf("%.2f ms | %.2f ×", got, got/middle(none))
+}
+
 func p99(s second) float64  { return s.P99 }
 func gone(s second) float64 { return s.Gone }
 
@@ -122,9 +139,7 @@ func (r *changingReport) finish(out string) error {
 		for _, arm := range r.Arms {
 			felt := "– | – | – | –"
 			if p.Share > 0 {
-				felt = fmt.Sprintf("%.2f ms | %.2f × | %.2f ms | %.2f ×", r.of(arm, first, p99),
-					r.of(arm, first, p99)/r.of(armNone, first, p99), r.of(arm, rest, p99),
-					r.of(arm, rest, p99)/r.of(armNone, rest, p99))
+				felt = r.beside(arm, first) + " | " + r.beside(arm, rest)
 			}
 			fmt.Printf("| %s, %.0f, %.0f | %s | %s | %.0f |\n", p.Name, p.Length.Seconds(), p.Share*r.Most, arm, felt,
 				r.of(arm, rest, gone))
