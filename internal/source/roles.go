@@ -54,12 +54,16 @@ type Watched interface {
 	Others(ctx context.Context, within time.Duration) (pace.Look, error)
 }
 
+// Waking is how long it may take at the most until sleeping processors are awake, and caches filled, which those who
+// work all the time do not wait for: so a look-up comes before each probe. One that takes longer waits for something
+// else, and is the probe.
+const Waking = 10 * time.Millisecond
+
 // Probed is a source in which it can be felt how others fare.
 type Probed interface {
 	// Probe does what others do, and next to nothing of it: it looks up one row of a table by its key, or commits. It
 	// returns when that began and how long it took, which shows what others feel. Waiting for one of our connections
-	// does not count, nor does a look-up before it: who works all the time does not wait for sleeping processors, and
-	// finds its caches filled.
+	// does not count, nor does a look-up before it of less than Waking.
 	Probe(ctx context.Context, kind pace.FeelKind, t *shape.Table) (begun time.Time, took time.Duration, err error)
 }
 

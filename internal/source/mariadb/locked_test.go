@@ -1,9 +1,11 @@
 package mariadb
 
 import (
+	"context"
 	"testing"
 	"time"
 
+	"ambercellar/internal/core/pace"
 	"ambercellar/internal/dbtest"
 )
 
@@ -46,5 +48,51 @@ func TestALockedTableIsOneLineOfTheList(t *testing.T) {
 	}
 	if took := time.Since(begun); took > 3500*time.Millisecond { // one lock is waited for, for a second: no more
 		t.Errorf("it took %s", took)
+	}
+}
+
+// A probe that waits for a lock takes as long as the lock is held: what comes before a probe does not wait for it
+// unseen.
+func TestAProbeFeelsALock(t *testing.T) {
+	url := dbtest.MariaDB(t)
+	err := dbtest.ExecMariaDB(url, "CREATE TABLE scan (id int PRIMARY KEY); INSERT INTO scan VALUES (1)")
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := openAt(t, url)
+	table, err := s.Table(t.Context(), "scan")
+	if err == nil {
+		err = s.PrepareJournal(t.Context())
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	db, err := dbtest.OpenMariaDB(url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	c, err := db.Conn(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	for _, kind := range pace.FeelKinds {
+		if _, err := c.ExecContext(t.Context(), "LOCK TABLES scan WRITE"); err != nil {
+			t.Fatal(err)
+		}
+		done := make(chan error)
+		time.AfterFunc(300*time.Millisecond, func() {
+			_, err := c.ExecContext(context.Background(), "UNLOCK TABLES")
+			done <- err
+		})
+		called := time.Now()
+		begun, took, err := s.Probe(t.Context(), kind, table)
+		if err != nil || begun.Before(called) || took < 200*time.Millisecond || took > time.Since(called) {
+			t.Errorf("a %s beside a lock of 300 ms took %s: %v", kind, took, err)
+		}
+		if err := <-done; err != nil {
+			t.Fatal(err)
+		}
 	}
 }

@@ -71,11 +71,12 @@ func (s *Source) Probe(ctx context.Context, kind pace.FeelKind, t *shape.Table) 
 	order := strings.ReplaceAll(quoteAll("", t.Key), ", ", " DESC, ")
 	lookUp := "SELECT " + quoteAll("", t.Key) + " FROM " + quote(t.Name) + " ORDER BY " + order + " DESC LIMIT 1"
 	err = s.conn(ctx, func(c *sql.Conn) error {
-		if err := asText(ctx, c, lookUp); err != nil {
+		begun = time.Now()
+		err := asText(ctx, c, lookUp)
+		if took = time.Since(begun); err != nil || took > source.Waking {
 			return err
 		}
 		begun = time.Now()
-		var err error
 		if kind == pace.FeelCommit {
 			_, err = c.ExecContext(ctx,
 				"INSERT INTO ambercellar_lease VALUES ('', NULL, NULL, 0) ON DUPLICATE KEY UPDATE epoch = epoch + 1")

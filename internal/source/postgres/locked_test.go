@@ -7,6 +7,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"ambercellar/internal/core/pace"
 	"ambercellar/internal/dbtest"
 	"ambercellar/internal/source"
 )
@@ -52,5 +53,53 @@ func TestALockedTableIsOneLineOfTheList(t *testing.T) {
 	}
 	if took := time.Since(begun); took > 1900*time.Millisecond { // less than one lock is waited for
 		t.Errorf("it took %s", took)
+	}
+}
+
+// A probe that waits for a lock takes as long as the lock is held: what comes before a probe does not wait for it
+// unseen.
+func TestAProbeFeelsALock(t *testing.T) {
+	url := dbtest.Postgres(t)
+	if err := dbtest.Exec(url, "CREATE TABLE scan (id int PRIMARY KEY); INSERT INTO scan VALUES (1)"); err != nil {
+		t.Fatal(err)
+	}
+	s, err := Open(t.Context(), source.Config{Name: "harbour", Address: url, TLS: "off"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	table, err := s.Table(t.Context(), "scan")
+	if err != nil {
+		t.Fatal(err)
+	}
+	probe := func(kind pace.FeelKind) time.Duration {
+		called := time.Now()
+		begun, took, err := s.Probe(t.Context(), kind, table)
+		if err != nil || begun.Before(called) || begun.Add(took).After(time.Now()) {
+			t.Fatalf("a probe of %s: %v", took, err)
+		}
+		return took
+	}
+	c, err := pgx.Connect(t.Context(), url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close(context.Background())
+	for _, kind := range pace.FeelKinds {
+		probe(kind)
+		if _, err := c.Exec(t.Context(), "BEGIN; LOCK TABLE scan IN ACCESS EXCLUSIVE MODE"); err != nil {
+			t.Fatal(err)
+		}
+		held, done := time.Now(), make(chan error)
+		time.AfterFunc(300*time.Millisecond, func() {
+			_, err := c.Exec(context.Background(), "ROLLBACK")
+			done <- err
+		})
+		if took := probe(kind); took < 200*time.Millisecond {
+			t.Errorf("a %s beside a lock of %s took %s", kind, time.Since(held), took)
+		}
+		if err := <-done; err != nil {
+			t.Fatal(err)
+		}
 	}
 }

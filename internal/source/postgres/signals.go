@@ -125,29 +125,33 @@ func (s *Source) Others(ctx context.Context, within time.Duration) (pace.Look, e
 // to nobody (PostgreSQL documentation, "System Administration Functions", pg_logical_emit_message).
 func (s *Source) Probe(ctx context.Context, kind pace.FeelKind, t *shape.Table) (begun time.Time,
 	took time.Duration, err error) {
-	query := "SELECT pg_logical_emit_message(true, 'ambercellar', '')"
+	lookUp, query := lookup(t), "SELECT pg_logical_emit_message(true, 'ambercellar', '')"
 	if kind == pace.FeelLookup {
-		query = lookup(t)
+		query = lookUp
 	}
 	err = s.conn(ctx, func(c *pgxpool.Conn) error {
-		if known := c.Conn().PgConn().CustomData(); known[probedKey+string(kind)] != query {
-			if _, err := c.Exec(ctx, query); err != nil {
-				return err
+		if known := c.Conn().PgConn().CustomData(); known[probedKey+string(kind)] != lookUp {
+			for _, first := range []string{lookUp, query} {
+				if _, err := c.Exec(ctx, first); err != nil {
+					return err
+				}
 			}
-			known[probedKey+string(kind)] = query
+			known[probedKey+string(kind)] = lookUp
 		}
-		if _, err := c.Exec(ctx, lookup(t)); err != nil {
+		begun = time.Now()
+		_, err := c.Exec(ctx, lookUp)
+		if took = time.Since(begun); err != nil || took > source.Waking {
 			return err
 		}
 		begun = time.Now()
-		_, err := c.Exec(ctx, query)
+		_, err = c.Exec(ctx, query)
 		took = time.Since(begun)
 		return err
 	})
 	return begun, took, err
 }
 
-// probedKey, before a kind of probe, is where a connection keeps which of them it has made.
+// probedKey, before a kind of probe, is where a connection keeps the look-up with which it has made one.
 const probedKey = "ambercellar probe "
 
 // lookup finds one row by its key.
