@@ -55,6 +55,9 @@ func (a *asked) changes(ctx context.Context, name, engine string, rows int) erro
 	}
 	defer w.close()
 	x := loadsThatChange[name]
+	if a.arm > 0 {
+		x.load = x.load.lasting(a.arm)
+	}
 	fmt.Printf("\n%s-%s: %s\nfilling a table of %d rows with three indexes\n", engine, name,
 		strings.Join(w.settings(), ", "), rows)
 	if err := w.fill(rows); err != nil {

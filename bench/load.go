@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -116,7 +117,7 @@ func (a *asked) loads(ctx context.Context, engine string, rows int) error {
 		return err
 	}
 	r := &loadReport{Work: engine + "-load", When: time.Now().UTC().Format(time.RFC3339), Settings: w.settings(),
-		Share: a.share, Length: a.arm.Seconds(), Rounds: map[string][]armResult{}}
+		Share: a.share, Length: a.lasts().Seconds(), Rounds: map[string][]armResult{}}
 	if err := w.begin(); err != nil {
 		return err
 	}
@@ -140,7 +141,7 @@ func (a *asked) loads(ctx context.Context, engine string, rows int) error {
 			} else if other {
 				program = a.beside
 			}
-			x, err := w.arm(ctx, strings.TrimSuffix(arm, ofOther), most, load{{"", a.arm, a.share}}, program)
+			x, err := w.arm(ctx, strings.TrimSuffix(arm, ofOther), most, load{{"", a.lasts(), a.share}}, program)
 			if err != nil {
 				return fmt.Errorf("%s: %w", arm, err)
 			}
@@ -338,11 +339,24 @@ type phase struct {
 // load is how much the workload does, phase by phase.
 type load []phase
 
+// lasts is the length of an arm of a constant load.
+func (a *asked) lasts() time.Duration { return cmp.Or(a.arm, 2*time.Minute) }
+
 func (l load) length() (sum time.Duration) {
 	for _, p := range l {
 		sum += p.Length
 	}
 	return sum
+}
+
+// lasting is the load with phases so long, in whole seconds, that all of them last about as long as is said.
+func (l load) lasting(all time.Duration) (out load) {
+	whole := l.length()
+	for _, p := range l {
+		p.Length = max(time.Duration(float64(p.Length)*float64(all)/float64(whole)).Round(time.Second), time.Second)
+		out = append(out, p)
+	}
+	return out
 }
 
 // busy says whether the workload does anything at an instant.

@@ -162,7 +162,8 @@ func main() {
 	flag.StringVar(&a.out, "out", "bench/out", "directory for the JSON")
 	flag.IntVar(&a.planRows, "plan-rows", 5_000_000, "rows of the table that is planned")
 	flag.IntVar(&a.loadRounds, "load-rounds", 3, "rounds of each arm of the loads, in turn")
-	flag.DurationVar(&a.arm, "arm", 2*time.Minute, "length of an arm of the loads")
+	flag.DurationVar(&a.arm, "arm", 0, "length of an arm: left out, two minutes of a constant load, and as long as "+
+		"one that changes lasts, whose phases become shorter or longer otherwise")
 	some := flag.String("arms", "", "of the loads, separated by commas; empty: "+strings.Join(arms, ", ")+"; \""+
 		armOurs+atBound+"5%\" is a run with a bound of its own, and what ends in \""+ofOther+
 		"\" is done by the binary of -beside")

@@ -910,7 +910,7 @@ func probes(t *testing.T, w *world, watched source.Watched) {
 		t.Errorf("400 probes count as %d of others', and 60 of theirs as %d", ours, theirs)
 	}
 	ours, theirs = between.Changed-before.Changed, after.Changed-between.Changed
-	if ours > 0 || theirs < 40 || theirs > 60 {
+	if ours > 0 || theirs < 40 || theirs > 120 { // a server changes something now and then by itself
 		t.Errorf("of 400 probes %d count as changes of others, and of 60 inserts of theirs %d", ours, theirs)
 	}
 }
