@@ -127,7 +127,7 @@ func (c *Control) Look(at time.Duration, l Look) {
 		c.dread += (1 - c.dread) * (1 - math.Exp(-passed.Seconds()/alarms.Seconds()))
 		if before == 0 || first {
 			c.free, c.told, c.alone = min(c.free, 0), 0, 0
-			c.trial = newTrial(at)
+			c.trial = c.trial.anew(at)
 		}
 		c.beside(at, passed, l, another)
 	case first && l.Span >= lately:

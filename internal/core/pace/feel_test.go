@@ -399,6 +399,26 @@ func TestTrialsThatAreFeltBecomeRare(t *testing.T) {
 	}
 }
 
+// Others who come and go do not pay for a trial each time that they come.
+func TestWhoComesAndGoesPaysForFewTrials(t *testing.T) {
+	s := &server{Rand: rand.New(rand.NewPCG(23, 24)), held: 0.8, by: 10 * time.Millisecond}
+	var x Control
+	trials, looks, on := 0, 0, false
+	s.beside(&x, 0, 4*time.Minute, func(l *Look) {
+		if looks++; time.Duration(looks)*every%(20*time.Second) > 10*time.Second {
+			l.Busy = 0
+		}
+		if now := x.trial.until > 0; now != on {
+			if on = now; now {
+				trials++
+			}
+		}
+	})
+	if trials < 1 || trials > 4 {
+		t.Errorf("%d trials in twelve times ten seconds", trials)
+	}
+}
+
 // A trial ends at once where others wait for a lock of ours, and what is free is then what it is without one.
 func TestATrialEndsWhereOthersWait(t *testing.T) {
 	s := &server{Rand: rand.New(rand.NewPCG(19, 20)), held: 0.15, by: 10 * time.Millisecond}

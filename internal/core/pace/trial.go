@@ -42,9 +42,13 @@ const (
 	trialNeeds = 0.4
 )
 
-// newTrial is how it begins when others have come.
-func newTrial(at time.Duration) trial {
-	return trial{next: at + trialAfter, gap: trialAfter, saved: trialFirst}
+// anew begins when others have come. What is put by stays, so that those who come and go do not pay for a trial each
+// time.
+func (t trial) anew(at time.Duration) trial {
+	if t.gap == 0 { // the first
+		t.saved = trialFirst
+	}
+	return trial{next: at + trialAfter, gap: trialAfter, saved: t.saved, cost: t.cost}
 }
 
 // feel takes in a probe beside us.
