@@ -127,6 +127,17 @@ func (r *changingReport) beside(arm string, in span) string {
 	return fmt.Sprintf("%.2f ms | %.2f ×", got, got/middle(none))
 }
 
+// went is the median over the rounds of how many rows went in a second, calm or not.
+func (r *changingReport) went(arm string, at int) float64 {
+	var rounds []float64
+	for _, x := range r.Rounds[arm] {
+		if at < len(x.Seconds) {
+			rounds = append(rounds, x.Seconds[at].Gone)
+		}
+	}
+	return middle(rounds)
+}
+
 func p99(s second) float64  { return s.P99 }
 func gone(s second) float64 { return s.Gone }
 
@@ -182,6 +193,9 @@ func (r *changingReport) draw(file string) error {
 			most := 0.0
 			for i := range length {
 				y := r.of(arm, span{i, i + 1}, what)
+				if p == rate {
+					y = r.went(arm, i)
+				}
 				most = max(most, y)
 				if p == rate {
 					y = max(y, 1) // the scale knows no zero: seconds without a row lie at its foot
