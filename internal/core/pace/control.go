@@ -57,6 +57,7 @@ type Control struct {
 	alone   time.Duration // for how long none was, while others are at work
 	recent  float64       // for how much of the last moments we were at work
 	trial   trial
+	ease    float64 // how much longer spurts may be than usual, from 0 to 1
 }
 
 const (
@@ -83,6 +84,11 @@ const (
 	mostBeside, leastBeside = 0.9, -1.0
 	// advance is how long it takes beside others from the careful pace to the most; a retreat takes looks.
 	advance = 10 * time.Second
+	// eases is how long it takes until spurts are as long as they become, and tightens until they are short again.
+	eases, tightens = 20 * time.Second, 3 * time.Second
+	// easesFrom is how many times as much of us others must be able to feel within the bound for spurts to become
+	// longer, and mostly for how much of the time we are at work then already.
+	easesFrom, mostly = 1.25, 0.5
 	// holds is for how long nothing more than the least is taken after others have waited for a lock of ours, or a
 	// replica has fallen behind.
 	holds = time.Second
@@ -140,6 +146,9 @@ func (c *Control) Look(at time.Duration, l Look) {
 		c.free = min(max(c.free, 0)+passed.Seconds()/whole, 1)
 	}
 	c.behind = l.Behind
+	if c.busy == 0 || c.free <= 0 {
+		c.ease = 0
+	}
 }
 
 // count takes in what others have ended, and says whether they do so much more than lately that what is known of them
@@ -222,8 +231,31 @@ func (c *Control) beside(at, passed time.Duration, l Look, another bool) {
 		c.free += step * min(1/max(ratio, 0.1)-1, 1)
 	}
 	c.free = min(max(c.free, leastBeside), mostBeside)
+	c.lengthen(passed)
 	c.why = fmt.Sprintf("%s; a bound of %s for what they feel leaves us %s of the time", who, percent(c.bound()),
 		percent(c.want))
+}
+
+// lengthen lets spurts be longer, step by step, where we are mostly at work and others would feel no more than the
+// bound of more; and shorter again, much sooner, where they would. After each quarter of the way half of what was felt
+// before is forgotten, so that probes come often again and tell of what is done now.
+func (c *Control) lengthen(passed time.Duration) {
+	felt, before := c.whole(), c.ease
+	_, stalled := felt.slow(c.bound())
+	switch times := felt.times(&felt.Often, c.bound()); {
+	case felt.Often.Total < trialEnough && c.want >= often: // that is learned just now
+	case stalled || c.want < often:
+		c.ease = 0
+	case times < 1:
+		c.ease = max(c.ease-min(1/max(times, 0.1)-1, 1)*passed.Seconds()/tightens.Seconds(), 0)
+	case times > easesFrom && c.worked > mostly:
+		c.ease = min(c.ease+passed.Seconds()/eases.Seconds(), 1)
+	}
+	if math.Floor(4*c.ease) > math.Floor(4*before) {
+		for _, f := range c.felt {
+			f.Often.Fade(0.5)
+		}
+	}
 }
 
 // Others says how many sessions of others are at work.
@@ -374,7 +406,7 @@ func (c *Control) Free(at time.Duration) (Room, string) {
 	}
 	if c.busy > 0 && at >= c.short {
 		if room.Spurts = spurtsBurst; c.known {
-			room.Burst = besideBurst
+			room.Burst, room.Ease = besideBurst, c.ease
 		}
 	}
 	return room, c.why

@@ -176,13 +176,19 @@ func (f *Felt) share(by *Spread, bound float64) (share float64, known bool) {
 	if f.Alone.Total < enoughAlone || by.Total < enoughBeside {
 		return 0, false
 	}
-	slow, stalled := f.slow(bound)
-	spare, alone := f.spare(bound)
-	share = spare / max(besideBeyond(by, slow)-alone, 1e-6)
-	if stalled {
+	share = f.times(by, bound)
+	if _, stalled := f.slow(bound); stalled {
 		return min(max(share, leastStalled), mostStalled), true
 	}
 	return min(share, 1), true
+}
+
+// times is how many times as much as probes beside us have shown others may feel within the bound, if we were at work
+// all the time.
+func (f *Felt) times(by *Spread, bound float64) float64 {
+	slow, _ := f.slow(bound)
+	spare, alone := f.spare(bound)
+	return spare / max(besideBeyond(by, slow)-alone, 1e-6)
 }
 
 // slow is the time from which on it counts that something takes longer beside us than alone. stalled says whether that

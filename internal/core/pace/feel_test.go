@@ -44,7 +44,8 @@ type server struct {
 	*rand.Rand
 	held float64 // share of the look-ups beside us that wait for us
 	by   time.Duration
-	warm bool // and none while we are at work often
+	warm bool    // and none while we are at work often
+	base float64 // where not 0: the share in the shortest spurts, and as many times more as they are longer
 	// how often we were at work as it was last looked at
 	worked float64
 }
@@ -65,6 +66,9 @@ func (s *server) beside(c *Control, from, length time.Duration, look func(*Look)
 	worked, looked, sum, n, debt := 0.0, 0, 0.0, 0, 0.0
 	for at := from; at < from+length; at += step {
 		room, _ := c.Free(at)
+		if s.base > 0 {
+			s.held = s.base * math.Pow(mostLonger, room.Ease)
+		}
 		duty := min(3/(1+59*stretch(room.Free)), 1)
 		working := false
 		if debt += duty; debt >= 1 {
@@ -318,6 +322,38 @@ func TestATrialFindsWhatIsFeltOfARunAtSpeed(t *testing.T) {
 	if felt := sum / seeds; found < seeds*4/5 || felt > 1.1 {
 		t.Errorf("after half a minute %d of %d are often at work, and others feel %.2f times what they do alone", found,
 			seeds, felt)
+	}
+}
+
+// Spurts become as long as others do not feel beyond the bound, and are short again as soon as something is odd.
+func TestSpurtsAreAsLongAsOthersDoNotFeel(t *testing.T) {
+	for _, c := range []struct {
+		base        float64
+		least, most float64 // of the ease at last
+	}{{1e-9, 0.6, 1}, {0.001, 0.05, 0.9}, {0.004, 0, 0.4}, {0.1, 0, 0.05}} {
+		sum, eased := 0.0, 0.0
+		const seeds = 10
+		for seed := range uint64(seeds) {
+			s := &server{Rand: rand.New(rand.NewPCG(51, seed)), base: c.base, by: 5 * time.Millisecond}
+			var x Control
+			_, all := s.beside(&x, 0, 4*time.Minute, func(*Look) {})
+			s.held = 0
+			var alone Spread
+			for range 200_000 {
+				alone.Add(s.lookup(false))
+			}
+			sum += float64(all.Quantile(0.99)) / float64(alone.Quantile(0.99))
+			room, _ := x.Free(4 * time.Minute)
+			eased += room.Ease / seeds
+			x.Look(4*time.Minute+every, Look{Busy: 5, Blocked: 1})
+			if room, _ := x.Free(4*time.Minute + every); room.Ease > 0 {
+				t.Errorf("%v held up: while one waits for a lock %.2f", c.base, room.Ease)
+			}
+		}
+		if felt := sum / seeds; felt > 1.12 || eased < c.least || eased > c.most {
+			t.Errorf("%v held up in the shortest spurts: others feel %.2f times what they do alone, and spurts are "+
+				"eased by %.2f", c.base, felt, eased)
+		}
 	}
 }
 

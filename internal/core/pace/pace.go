@@ -53,6 +53,8 @@ type Room struct {
 	Burst time.Duration
 	// how long it may last where it goes in spurts, since others may be at work; 0: it goes at once
 	Spurts time.Duration
+	// how much longer than SpurtLength each of those may be: from 0, no longer, to 1, the longest
+	Ease float64
 }
 
 // Within returns what a pace takes of the room that a Control says there is.

@@ -13,13 +13,15 @@ import (
 // a batch: a scheduler may leave a process that works on alone for milliseconds. What a transaction costs besides its
 // rows is still paid once. It is safe for concurrent use; nil does everything at once. Make it with NewSpurts.
 //
-// A spurt is steered to SpurtLength. But a statement costs something whatever its rows, and much where the database
-// sorts a lot to find them: a spurt is longer where half as many rows would cost 1.4 times as much each. What a spurt
-// takes is told by the quicker of those like it, since what others are at makes it differ from one to the next.
+// A spurt is steered to SpurtLength, or to as long as the room allows (Within). But a statement costs something
+// whatever its rows, and much where the database sorts a lot to find them: a spurt is longer where half as many rows
+// would cost 1.4 times as much each. What a spurt takes is told by the quicker of those like it, since what others are
+// at makes it differ from one to the next.
 type Spurts struct {
 	mu     sync.Mutex
-	least  int // rows of the smallest
-	size   int // a spurt has least << size rows
+	least  int           // rows of the smallest
+	size   int           // a spurt has least << size rows
+	length time.Duration // of one
 	each   [spurtSizes][8]time.Duration
 	seen   [spurtSizes]int
 	breaks time.Duration
@@ -29,6 +31,8 @@ const (
 	// SpurtLength is how long a spurt takes, and SpurtBreak how long the break after it.
 	SpurtLength = 300 * time.Microsecond
 	SpurtBreak  = time.Millisecond
+	// mostLonger is how many times as long one takes at the most where others do not feel it.
+	mostLonger = 8.0
 	// spurtSizes are from the fewest rows of a spurt to as many as a batch has.
 	spurtSizes = 12
 	// longSpurt is how long one takes that others feel.
@@ -51,7 +55,18 @@ func NewSpurts(m Profile) *Spurts {
 	if m.Spurt <= 0 {
 		return nil
 	}
-	return &Spurts{least: m.Spurt, size: 1}
+	return &Spurts{least: m.Spurt, size: 1, length: SpurtLength}
+}
+
+// Within makes the next spurts as long as the room allows.
+func (s *Spurts) Within(room Room) *Spurts {
+	if s == nil {
+		return nil
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.length = time.Duration(float64(SpurtLength) * math.Pow(mostLonger, min(max(room.Ease, 0), 1)))
+	return s
 }
 
 // Rows returns how many rows the next spurt should have.
@@ -87,13 +102,13 @@ func (s *Spurts) Done(rows int, took time.Duration) {
 	s.each[s.size][s.seen[s.size]%len(s.each[s.size])] = took
 	s.seen[s.size]++
 	now, smaller, larger := s.quick(s.size), 2*s.quick(s.size-1), s.quick(s.size+1)/2 // for as many rows
-	long := now > SpurtLength.Seconds()
+	long := now > s.length.Seconds()
 	switch {
 	case now == 0:
 	case long && s.size > 0 && paysAt(now)*smaller <= now:
 		s.size--
 	case s.size == spurtSizes-1:
-	case larger > 0 && larger < paysAt(2*larger)*now, larger == 0 && long, now <= SpurtLength.Seconds()/2:
+	case larger > 0 && larger < paysAt(2*larger)*now, larger == 0 && long, now <= s.length.Seconds()/2:
 		s.size++
 	}
 }

@@ -37,8 +37,16 @@ func TestSpurtsAreAsShortAsPays(t *testing.T) {
 		t.Error("a short last spurt changes the next")
 	}
 	s.Break()
+	eased := NewSpurts(Profile{Spurt: 16}).Within(Room{Ease: 1})
+	for range 100 {
+		eased.Done(eased.Rows(), 100*time.Microsecond+time.Duration(eased.Rows())*5*time.Microsecond)
+	}
+	if rows := eased.Rows(); rows < 256 || rows > 512 {
+		t.Errorf("where others do not feel it a spurt of rows of 5 µs has %d", rows)
+	}
 	var none *Spurts
-	if none.Done(1, time.Second); s.Breaks() != SpurtBreak || none.Break()+none.Breaks() != 0 || none.Rows() < 1<<40 {
+	none.Within(Room{}).Done(1, time.Second)
+	if s.Breaks() != SpurtBreak || none.Break()+none.Breaks() != 0 || none.Rows() < 1<<40 {
 		t.Error("breaks are not counted, or taken where there are none")
 	}
 }

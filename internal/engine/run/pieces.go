@@ -114,7 +114,7 @@ func (r *Execution) read(ctx context.Context, req source.SliceRequest, sink func
 // inSpurts returns the spurts that work is to go in; nil: at once.
 func (r *Execution) inSpurts(s *pace.Spurts) *pace.Spurts {
 	if room, _ := r.free(r.reading.Load().pace); room.Spurts > 0 {
-		return s
+		return s.Within(room)
 	}
 	return nil
 }
