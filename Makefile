@@ -4,7 +4,8 @@ VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo deve
 BIN := build/ambercellar
 # The program, its tests and the linter are compiled alike, so that on a new machine what they share is compiled once;
 # without what only a debugger reads, and without the encoder of MessagePack that Gin brings, which is a sixth of it all.
-# The compiler is given memory: that saves it a fifth of its time.
+# The compiler is given memory, and so is Node: that saves them a fifth of their time, and tests a tenth.
+export NODE_OPTIONS := --max-semi-space-size=128
 export GOFLAGS := -trimpath -tags=nomsgpack -gcflags=all=-dwarf=false -ldflags=-w
 COMPILE := CGO_ENABLED=0 GOGC=400
 
@@ -48,7 +49,7 @@ test: ## all tests, on private servers and in headless Chromium
 	@echo "== testing, with temporary files in $(TEST_TMP); and linting beside that"
 	@mkdir -p build; nice -n 10 $(MAKE) --no-print-directory lint > build/lint.log 2>&1 & linted=$$!; \
 	rm -rf $(TEMPLATES); mkdir $(TEMPLATES); trap 'rm -rf $(TEMPLATES)' EXIT; \
-	AMBERCELLAR_TEMPLATES=$(TEMPLATES) TMPDIR=$(TEST_TMP) CGO_ENABLED=0 $(GO) test -vet=off -p $(PACKAGES) -timeout 16m \
+	AMBERCELLAR_TEMPLATES=$(TEMPLATES) TMPDIR=$(TEST_TMP) $(COMPILE) $(GO) test -vet=off -p $(PACKAGES) -timeout 16m \
 		$(LONGEST) ./...; tested=$$?; \
 	wait $$linted; linted=$$?; cat build/lint.log; exit $$((tested + linted))
 

@@ -48,6 +48,7 @@ type Env struct {
 	Client         *client.Client
 	Format, Server string
 	Profile, User  string // of login
+	Getenv         func(string) string
 	lines          *bufio.Reader
 	verifyStores   func(e *Env, stores []string, source, table string) error
 	verifyAudit    func(e *Env, catalog string, stores []string) (*client.AuditReport, error)
@@ -73,6 +74,7 @@ type Program struct {
 	VerifyStores func(e *Env, stores []string, source, table string) error
 	// what audit verify does without a service
 	VerifyAudit func(e *Env, catalog string, stores []string) (*client.AuditReport, error)
+	Getenv      func(string) string // where the client finds its settings; nil: the process's environment
 }
 
 // Commands are all commands, those of a noun together.
@@ -98,6 +100,9 @@ func (p Program) Commands() []Command {
 // Run runs the program with arguments and returns its exit status.
 func (p Program) Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
 	all := p.Commands()
+	if p.Getenv == nil {
+		p.Getenv = os.Getenv
+	}
 	if len(args) == 0 || args[0] == "help" || args[0] == "-h" || args[0] == "--help" || args[0] == "-help" {
 		help(out, all)
 		return exitDone
@@ -117,7 +122,7 @@ func (p Program) Run(ctx context.Context, args []string, in io.Reader, out, errO
 		return exitUsage
 	}
 	e := &Env{Ctx: ctx, In: in, Out: out, Err: errOut, verifyStores: p.VerifyStores,
-		verifyAudit: p.VerifyAudit}
+		verifyAudit: p.VerifyAudit, Getenv: p.Getenv}
 	err := e.run(cmd, rest)
 	if err == nil {
 		return exitDone
@@ -202,7 +207,7 @@ func (e *Env) run(cmd *Command, args []string) error {
 		cmd.Flags(f)
 	}
 	if !cmd.Local {
-		f.String("server", os.Getenv("AMBERCELLAR_SERVER"), "address of the service (or AMBERCELLAR_SERVER; where "+
+		f.String("server", e.Getenv("AMBERCELLAR_SERVER"), "address of the service (or AMBERCELLAR_SERVER; where "+
 			"nothing says, that of login, or "+defaultServer+")")
 		f.String("as", "", "profile: which of the services that login has signed in to (or AMBERCELLAR_PROFILE)")
 		f.StringVar(&e.Format, "o", "table", "output: table, json or csv")

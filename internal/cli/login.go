@@ -138,14 +138,14 @@ func (p *Profiles) keep() error {
 // token of a profile goes to its own service alone.
 func (e *Env) connect(server, profile string) error {
 	e.Server = server
-	token := os.Getenv("AMBERCELLAR_TOKEN")
+	token := e.Getenv("AMBERCELLAR_TOKEN")
 	p, err := readProfiles()
 	if err != nil && token == "" {
 		return err
 	}
 	if err == nil {
-		named := profile != "" || os.Getenv("AMBERCELLAR_PROFILE") != ""
-		for _, name := range []string{profile, os.Getenv("AMBERCELLAR_PROFILE"), p.Current, usualProfile} {
+		named := profile != "" || e.Getenv("AMBERCELLAR_PROFILE") != ""
+		for _, name := range []string{profile, e.Getenv("AMBERCELLAR_PROFILE"), p.Current, usualProfile} {
 			if name != "" {
 				e.Profile = name
 				break
@@ -275,7 +275,7 @@ func (e *Env) keepSession(s *client.Session) error {
 	if s.LastAt != nil {
 		fmt.Fprintf(e.Err, "the last sign-in was on %s, from %s\n", At(*s.LastAt), s.LastFrom)
 	}
-	if os.Getenv("AMBERCELLAR_TOKEN") != "" {
+	if e.Getenv("AMBERCELLAR_TOKEN") != "" {
 		e.Warn("AMBERCELLAR_TOKEN is set, and commands use that in place of this session")
 	}
 	return nil

@@ -21,27 +21,62 @@ type page struct {
 	ctx context.Context
 }
 
-// browsers are those that may be there at a time: each is busy as many tests without one are not.
-var browsers = make(chan struct{}, 2)
+// browsers are those that may be at work at a time: each is busy as many tests without one are not. Each is started for
+// the first test that wants it, and stays for others.
+var browsers = make(chan *browser, 2)
 
-// browse opens a tab.
-func browse(t *testing.T) *page {
-	t.Helper()
-	browsers <- struct{}{}
-	t.Cleanup(func() { <-browsers }) // after the browser has gone
+func init() {
+	for range cap(browsers) {
+		browsers <- &browser{}
+	}
+}
+
+type browser struct {
+	ctx  context.Context
+	stop []context.CancelFunc
+}
+
+// open returns the browser's context; its process is started where none goes on.
+func (b *browser) open() (context.Context, error) {
+	if b.ctx != nil && b.ctx.Err() == nil {
+		return b.ctx, nil
+	}
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU,
 		chromedp.WindowSize(1280, 800),
 		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("no-first-run", true))
-	ctx, cancel := chromedp.NewExecAllocator(t.Context(), options...)
-	t.Cleanup(cancel)
-	ctx, cancel = chromedp.NewContext(ctx)
+	ctx, end := chromedp.NewExecAllocator(context.Background(), options...)
+	b.stop = append(b.stop, end)
+	b.ctx, end = chromedp.NewContext(ctx)
+	b.stop = append(b.stop, end)
+	return b.ctx, chromedp.Do(b.ctx)
+}
+
+// closeBrowsers ends all that were started.
+func closeBrowsers() {
+	for range cap(browsers) {
+		b := <-browsers
+		for i := range b.stop {
+			b.stop[len(b.stop)-1-i]()
+		}
+	}
+}
+
+// browse opens a tab of a browser that knows nothing of any other: no session, no settings, no kept files.
+func browse(t *testing.T) *page {
+	t.Helper()
+	b := <-browsers
+	t.Cleanup(func() { browsers <- b }) // after the tab has gone
+	ctx, err := b.open()
+	if err != nil {
+		t.Fatalf("headless Chromium is needed: %v", err)
+	}
+	ctx, cancel := chromedp.NewContext(ctx, chromedp.WithNewBrowserContext())
 	t.Cleanup(cancel)
 	ctx, cancel = context.WithTimeout(ctx, 5*time.Minute)
 	t.Cleanup(cancel)
-	// starts the browser, which lives as long as ctx
 	if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)); err != nil {
-		t.Fatalf("headless Chromium is needed: %v", err)
+		t.Fatalf("a tab of headless Chromium is needed: %v", err)
 	}
 	return &page{t: t, ctx: ctx}
 }

@@ -25,7 +25,9 @@ import (
 	_ "modernc.org/sqlite"             // the driver "sqlite"
 
 	"ambercellar/client"
+	"ambercellar/internal/cli"
 	"ambercellar/internal/dbtest"
+	"ambercellar/internal/local"
 	"ambercellar/internal/service"
 )
 
@@ -46,11 +48,13 @@ func TestMain(m *testing.M) {
 		os.Exit(1)
 	}
 	flag.Parse()
+	time.Local = time.UTC // as commands print times
 	// they wait a lot: for a server that another works with, and for careful runs
 	flag.Set("test.parallel", "7")
 	os.Setenv("AWS_ACCESS_KEY_ID", "ferry") // what lets services, and commands without one, into the stand-in
 	os.Setenv("AWS_SECRET_ACCESS_KEY", "not-needed")
 	status := dbtest.Main(m)
+	closeBrowsers()
 	os.RemoveAll(dir)
 	os.Exit(status)
 }
@@ -224,23 +228,49 @@ func (w *world) stop(signal syscall.Signal) {
 	}
 }
 
-// run runs a command of the program and returns what it printed and its exit status.
+// run runs a command and returns what it printed and its exit status: a client's within this process, what needs no
+// service, or is given an environment of its own, as a process.
 func (w *world) run(args ...string) (stdout, stderr string, status int) {
 	w.t.Helper()
-	cmd := exec.Command(program, args...)
-	cmd.Env = append(os.Environ(), "AMBERCELLAR_SERVER="+w.svc.server, "AMBERCELLAR_TOKEN="+w.token, "TZ=UTC")
-	cmd.Env, cmd.Stdin = append(cmd.Env, w.env...), strings.NewReader(w.input)
-	var out, err strings.Builder
-	cmd.Stdout, cmd.Stderr = &out, &err
-	if e := cmd.Run(); e != nil {
-		if _, ok := e.(*exec.ExitError); !ok {
-			w.t.Fatal(e)
+	settings := append([]string{"AMBERCELLAR_SERVER=" + w.svc.server, "AMBERCELLAR_TOKEN=" + w.token}, w.env...)
+	var out, errOut strings.Builder
+	if len(w.env) == 0 && isClient(args) {
+		p := commands
+		p.Getenv = func(name string) (value string) {
+			for _, set := range settings {
+				if v, ok := strings.CutPrefix(set, name+"="); ok {
+					value = v
+				}
+			}
+			return value
 		}
+		status = p.Run(context.Background(), args, strings.NewReader(w.input), &out, &errOut)
+	} else {
+		cmd := exec.Command(program, args...)
+		cmd.Env, cmd.Stdin = append(append(os.Environ(), "TZ=UTC"), settings...), strings.NewReader(w.input)
+		cmd.Stdout, cmd.Stderr = &out, &errOut
+		if e := cmd.Run(); e != nil {
+			if _, ok := e.(*exec.ExitError); !ok {
+				w.t.Fatal(e)
+			}
+		}
+		status = cmd.ProcessState.ExitCode()
 	}
-	if i := slices.Index(args, "-o"); i >= 0 && args[i+1] == "json" && cmd.ProcessState.ExitCode() == 0 {
+	if i := slices.Index(args, "-o"); i >= 0 && args[i+1] == "json" && status == 0 {
 		keepsToSchema(w.t, args, out.String())
 	}
-	return out.String(), err.String(), cmd.ProcessState.ExitCode()
+	return out.String(), errOut.String(), status
+}
+
+// commands are those of the program.
+var commands = local.Program()
+
+// isClient says whether a command does nothing but to ask a service.
+func isClient(args []string) bool {
+	words := strings.Join(args, " ") + " "
+	return !strings.HasPrefix(words, "complete ") && !slices.ContainsFunc(commands.Local, func(c cli.Command) bool {
+		return strings.HasPrefix(words, c.Name+" ")
+	})
 }
 
 // must runs a command that has to succeed and returns what it printed.
