@@ -30,19 +30,24 @@ type Look struct {
 type Control struct {
 	Bound float64 // how much slower others may become at the p99, as a share; 0: UsualBound
 
-	free    float64 // what is free of rests: 1: all; 0: what the careful pace takes; less: not even that
-	dread   float64 // how much of the time lately others were at work, from 0 to 1
-	last    time.Duration
-	seen    bool // since the beginning
-	busy    int
-	single  bool // nobody else had the database open at the last look
-	why     string
-	worked  float64       // for how much of the time lately we were at work
-	want    float64       // for how much of it we may be
-	known   bool          // whether that is known
-	held    time.Duration // until when nothing is taken beyond the least
-	short   time.Duration // until when batches are short, since others have waited for a lock of ours
-	behind  float64       // seconds of the slowest replica, at the look before
+	free   float64 // what is free of rests: 1: all; 0: what the careful pace takes; less: not even that
+	dread  float64 // how much of the time lately others were at work, from 0 to 1
+	last   time.Duration
+	seen   bool // since the beginning
+	busy   int
+	single bool // nobody else had the database open at the last look
+	why    string
+	held   time.Duration // until when nothing is taken beyond the least
+	short  time.Duration // until when batches are short, since others have waited for a lock of ours
+	behind float64       // seconds of the slowest replica, at the look before
+	others others
+	probes probes
+	ours   ours
+	trial  trial
+}
+
+// others is what they do.
+type others struct {
 	ended   int64         // at the look before
 	asked   bool          // whether that was told
 	changed int64         // at the look before
@@ -51,13 +56,23 @@ type Control struct {
 	rate    float64       // of what others end a second, lately
 	usual   float64       // the same, over a longer while
 	told    time.Duration // for how long that has been told since they came
-	felt    map[FeelKind]*Felt
-	faded   time.Duration // when what was felt was faded last
-	rested  bool          // a look-up was felt alone since the look before
-	alone   time.Duration // for how long none was, while others are at work
-	recent  float64       // for how much of the last moments we were at work
-	trial   trial
-	ease    float64 // how much longer spurts may be than usual, from 0 to 1
+}
+
+// probes is what they show of what others feel.
+type probes struct {
+	felt   map[FeelKind]*Felt
+	faded  time.Duration // when what was felt was faded last
+	rested bool          // a look-up was felt alone since the look before
+	alone  time.Duration // for how long none was, while others are at work
+}
+
+// ours is how much we do, and may.
+type ours struct {
+	worked float64 // for how much of the time lately we were at work
+	recent float64 // the same of the last moments
+	want   float64 // for how much of it we may be
+	known  bool    // whether that is known
+	ease   float64 // how much longer spurts may be than usual, from 0 to 1
 }
 
 const (
@@ -118,21 +133,21 @@ func (c *Control) Look(at time.Duration, l Look) {
 	passed := min(max(at-c.last, 0), 2*Stale)
 	first, before := !c.seen, c.busy
 	c.last, c.seen, c.busy, c.single = at, true, l.Busy, l.Alone
-	c.worked += (l.Worked - c.worked) * (1 - math.Exp(-passed.Seconds()/2))
-	c.recent += (l.Worked - c.recent) * (1 - math.Exp(-passed.Seconds()/0.4))
+	c.ours.worked += (l.Worked - c.ours.worked) * (1 - math.Exp(-passed.Seconds()/2))
+	c.ours.recent += (l.Worked - c.ours.recent) * (1 - math.Exp(-passed.Seconds()/0.4))
 	c.fade(at)
-	another := c.count(passed, l)
+	another := c.others.count(passed, l)
 	c.why = ""
 	switch {
 	case l.Hidden != "":
-		c.free, c.known, c.why = 0, false, l.Hidden
+		c.free, c.ours.known, c.why = 0, false, l.Hidden
 	case l.Busy > 0:
 		if first {
 			passed = min(l.Span, alarms)
 		}
 		c.dread += (1 - c.dread) * (1 - math.Exp(-passed.Seconds()/alarms.Seconds()))
 		if before == 0 || first {
-			c.free, c.told, c.alone = min(c.free, 0), 0, 0
+			c.free, c.others.told, c.probes.alone = min(c.free, 0), 0, 0
 			c.trial = c.trial.anew(at)
 		}
 		c.beside(at, passed, l, another)
@@ -147,17 +162,17 @@ func (c *Control) Look(at time.Duration, l Look) {
 	}
 	c.behind = l.Behind
 	if c.busy == 0 || c.free <= 0 {
-		c.ease = 0
+		c.ours.ease = 0
 	}
 }
 
 // count takes in what others have ended, and says whether they do so much more than lately that what is known of them
 // does not hold any more.
-func (c *Control) count(passed time.Duration, l Look) (another bool) {
-	ended, changed, told := l.Ended-c.ended, l.Changed-c.changed, c.asked && l.Counted && passed > 0
-	c.ended, c.changed, c.asked = l.Ended, l.Changed, l.Counted
+func (o *others) count(passed time.Duration, l Look) (another bool) {
+	ended, changed, told := l.Ended-o.ended, l.Changed-o.changed, o.asked && l.Counted && passed > 0
+	o.ended, o.changed, o.asked = l.Ended, l.Changed, l.Counted
 	if !l.Counted {
-		c.rate, c.usual, c.mixes = 0, 0, false
+		o.rate, o.usual, o.mixes = 0, 0, false
 		return false
 	}
 	if !told || ended < -restarts { // the server was started anew, its statistics were reset, or a counter wrapped
@@ -165,29 +180,29 @@ func (c *Control) count(passed time.Duration, l Look) (another bool) {
 	}
 	if ended > 0 {
 		share := min(max(float64(changed)/float64(ended), 0), mostWrites)
-		if weight := 1 - math.Exp(-passed.Seconds()/3); c.mixes {
-			c.writes += (share - c.writes) * weight
+		if weight := 1 - math.Exp(-passed.Seconds()/3); o.mixes {
+			o.writes += (share - o.writes) * weight
 		} else {
-			c.writes, c.mixes = share, true
+			o.writes, o.mixes = share, true
 		}
 	}
 	now := float64(ended) / passed.Seconds()
-	c.rate += (now - c.rate) * (1 - math.Exp(-passed.Seconds()/3))
-	c.usual += (now - c.usual) * (1 - math.Exp(-passed.Seconds()/20))
-	if c.told += passed; c.told < settles { // they have just come
-		c.usual = c.rate
+	o.rate += (now - o.rate) * (1 - math.Exp(-passed.Seconds()/3))
+	o.usual += (now - o.usual) * (1 - math.Exp(-passed.Seconds()/20))
+	if o.told += passed; o.told < settles { // they have just come
+		o.usual = o.rate
 	}
-	return c.rate > rush*c.usual+10
+	return o.rate > rush*o.usual+10
 }
 
 // beside decides what is free while others are at work.
 func (c *Control) beside(at, passed time.Duration, l Look, another bool) {
 	who := Others(l.Busy)
-	c.want, c.known = c.share()
-	if c.want < often && c.trial.saved < trialMost {
-		c.want *= 1 - trialPart
+	c.ours.want, c.ours.known = c.share()
+	if c.ours.want < often && c.trial.saved < trialMost {
+		c.ours.want *= 1 - trialPart
 	}
-	if l.Blocked > 0 || another || at < c.held || !c.known {
+	if l.Blocked > 0 || another || at < c.held || !c.ours.known {
 		c.trial.end(at, 0)
 	}
 	switch {
@@ -200,18 +215,18 @@ func (c *Control) beside(at, passed time.Duration, l Look, another bool) {
 		c.why = fmt.Sprintf("%s, and a replica falls behind, by %s now", who, Seconds.Spoken(l.Behind))
 		return
 	case another: // as if they had just come
-		for _, f := range c.felt {
+		for _, f := range c.probes.felt {
 			f.Fade(0.25)
 		}
 		c.free, c.held = min(c.free, 0), at+holds
-		c.usual = c.rate
+		c.others.usual = c.others.rate
 		c.why = who + ", and do much more than before"
 		return
 	case at < c.held:
 		c.free = min(c.free, 0)
 		c.why = who
 		return
-	case !c.known:
+	case !c.ours.known:
 		c.free = 0
 		c.why = who + "; what they feel of us is not known yet"
 		return
@@ -220,10 +235,10 @@ func (c *Control) beside(at, passed time.Duration, l Look, another bool) {
 		return
 	}
 	step := passed.Seconds() / advance.Seconds()
-	if c.alone += passed; c.rested {
-		c.rested, c.alone = false, 0
+	if c.probes.alone += passed; c.probes.rested {
+		c.probes.rested, c.probes.alone = false, 0
 	}
-	if ratio := c.worked / max(c.want, 1e-3); c.alone > aloneWithin {
+	if ratio := c.ours.worked / max(c.ours.want, 1e-3); c.probes.alone > aloneWithin {
 		c.free = max(c.free-3*step, min(c.free, 0)) // the careful pace rests for long enough
 	} else if ratio > 1 {
 		c.free -= 10 * step * min(ratio-1, 1)
@@ -233,26 +248,26 @@ func (c *Control) beside(at, passed time.Duration, l Look, another bool) {
 	c.free = min(max(c.free, leastBeside), mostBeside)
 	c.lengthen(passed)
 	c.why = fmt.Sprintf("%s; a bound of %s for what they feel leaves us %s of the time", who, percent(c.bound()),
-		percent(c.want))
+		percent(c.ours.want))
 }
 
 // lengthen lets spurts be longer, step by step, where we are mostly at work and others would feel no more than the
 // bound of more; and shorter again, much sooner, where they would. After each quarter of the way half of what was felt
 // before is forgotten, so that probes come often again and tell of what is done now.
 func (c *Control) lengthen(passed time.Duration) {
-	felt, before := c.whole(), c.ease
+	felt, before := c.whole(), c.ours.ease
 	_, stalled := felt.slow(c.bound())
 	switch times := felt.times(&felt.Often, c.bound()); {
-	case felt.Often.Total < trialEnough && c.want >= often: // that is learned just now
-	case stalled || c.want < often:
-		c.ease = 0
+	case felt.Often.Total < trialEnough && c.ours.want >= often: // that is learned just now
+	case stalled || c.ours.want < often:
+		c.ours.ease = 0
 	case times < 1:
-		c.ease = max(c.ease-min(1/max(times, 0.1)-1, 1)*passed.Seconds()/tightens.Seconds(), 0)
-	case times > easesFrom && c.worked > mostly:
-		c.ease = min(c.ease+passed.Seconds()/eases.Seconds(), 1)
+		c.ours.ease = max(c.ours.ease-min(1/max(times, 0.1)-1, 1)*passed.Seconds()/tightens.Seconds(), 0)
+	case times > easesFrom && c.ours.worked > mostly:
+		c.ours.ease = min(c.ours.ease+passed.Seconds()/eases.Seconds(), 1)
 	}
-	if math.Floor(4*c.ease) > math.Floor(4*before) {
-		for _, f := range c.felt {
+	if math.Floor(4*c.ours.ease) > math.Floor(4*before) {
+		for _, f := range c.probes.felt {
 			f.Often.Fade(0.5)
 		}
 	}
@@ -296,11 +311,11 @@ func (c *Control) share() (share float64, known bool) { return c.whole().Share(c
 // Where that is not known, or one of the two, it is what they feel of the one of which they feel more.
 func (c *Control) whole() *Felt {
 	lookups, commits := c.feltOf(FeelLookup), c.feltOf(FeelCommit)
-	if c.mixes && c.writes < fewWrites {
+	if c.others.mixes && c.others.writes < fewWrites {
 		return lookups
 	}
-	if c.mixes && commits.Alone.Total >= enoughAlone*c.writes {
-		return lookups.mix(commits, c.writes)
+	if c.others.mixes && commits.Alone.Total >= enoughAlone*c.others.writes {
+		return lookups.mix(commits, c.others.writes)
 	}
 	one, known := lookups.Share(c.bound())
 	if other, too := commits.Share(c.bound()); too && (!known || other < one) {
@@ -310,14 +325,14 @@ func (c *Control) whole() *Felt {
 }
 
 func (c *Control) fade(at time.Duration) {
-	if c.faded == 0 || at < c.faded {
-		c.faded = at
+	if c.probes.faded == 0 || at < c.probes.faded {
+		c.probes.faded = at
 	}
-	if passed := at - c.faded; passed >= fades/20 {
-		for _, f := range c.felt {
+	if passed := at - c.probes.faded; passed >= fades/20 {
+		for _, f := range c.probes.felt {
 			f.Fade(math.Exp2(-passed.Seconds() / fades.Seconds()))
 		}
-		c.faded = at
+		c.probes.faded = at
 	}
 }
 
@@ -331,7 +346,7 @@ func (c *Control) Feel(f Feel) {
 		}
 	} else {
 		x.Alone.Add(f.Took)
-		c.rested = c.rested || f.Kind == FeelLookup
+		c.probes.rested = c.probes.rested || f.Kind == FeelLookup
 	}
 }
 
@@ -339,13 +354,13 @@ func (c *Control) Feel(f Feel) {
 func (c *Control) Felt(k FeelKind) Felt { return *c.feltOf(k) }
 
 func (c *Control) feltOf(k FeelKind) *Felt {
-	if c.felt == nil {
-		c.felt = map[FeelKind]*Felt{}
+	if c.probes.felt == nil {
+		c.probes.felt = map[FeelKind]*Felt{}
 	}
-	if c.felt[k] == nil {
-		c.felt[k] = &Felt{}
+	if c.probes.felt[k] == nil {
+		c.probes.felt[k] = &Felt{}
 	}
-	return c.felt[k]
+	return c.probes.felt[k]
 }
 
 // plenty is how many probes tell enough of what others feel.
@@ -360,7 +375,7 @@ func (c *Control) LearnsAlone() bool { return c.feltOf(FeelLookup).Alone.Total <
 
 // besideIn is where what others feel beside us now is held.
 func (c *Control) besideIn(f *Felt) *Spread {
-	if c.recent >= often {
+	if c.ours.recent >= often {
 		return &f.Often
 	}
 	return &f.Beside
@@ -405,8 +420,8 @@ func (c *Control) Free(at time.Duration) (Room, string) {
 		room.Burst = singleBurst
 	}
 	if c.busy > 0 && at >= c.short {
-		if room.Spurts = spurtsBurst; c.known {
-			room.Burst, room.Ease = besideBurst, c.ease
+		if room.Spurts = spurtsBurst; c.ours.known {
+			room.Burst, room.Ease = besideBurst, c.ours.ease
 		}
 	}
 	return room, c.why
@@ -431,14 +446,14 @@ type Felt99 struct{ Alone, Beside time.Duration }
 
 // State returns what is known at an instant.
 func (c *Control) State(at time.Duration) State {
-	s := State{Busy: c.busy, Rate: max(c.rate, 0), Told: c.asked, Bound: c.bound(), Want: -1, Worked: c.worked,
-		Behind: c.behind, Felt: map[FeelKind]Felt99{}}
+	s := State{Busy: c.busy, Rate: max(c.others.rate, 0), Told: c.others.asked, Bound: c.bound(), Want: -1,
+		Worked: c.ours.worked, Behind: c.behind, Felt: map[FeelKind]Felt99{}}
 	room, why := c.Free(at)
 	s.Free, s.Why = room.Free, why
-	if c.known && c.busy > 0 {
-		s.Want = c.want
+	if c.ours.known && c.busy > 0 {
+		s.Want = c.ours.want
 	}
-	for k, f := range c.felt {
+	for k, f := range c.probes.felt {
 		var x Felt99
 		if f.Alone.Total >= enoughAlone {
 			x.Alone = f.Alone.Quantile(1 - felt99)

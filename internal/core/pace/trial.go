@@ -88,12 +88,12 @@ func (c *Control) tries(at, passed time.Duration, worked float64) bool {
 	if t.until == 0 {
 		spare, _ := known.spare(c.bound())
 		t.saved = min(t.saved+trialPart*spare*passed.Seconds(), trialMost)
-		if c.want > often || at < t.next || at < c.short || t.saved < min(t.cost*trialNeeds, trialMost) {
+		if c.ours.want > often || at < t.next || at < c.short || t.saved < min(t.cost*trialNeeds, trialMost) {
 			return false
 		}
 		t.until, t.from, t.worked, t.slow, t.seen = at+trialLasts, c.free, 0, 0, 0
 		t.limit, _ = known.slow(c.bound())
-		for _, f := range c.felt {
+		for _, f := range c.probes.felt {
 			f.Often = Spread{}
 		}
 		known = c.whole()
@@ -102,7 +102,7 @@ func (c *Control) tries(at, passed time.Duration, worked float64) bool {
 	share, told := known.share(&known.Often, c.bound())
 	felt := told && share < often/4 && known.Often.Total >= trialBad || t.spent() > t.saved
 	if at >= t.until || felt || known.Often.Total >= trialEnough {
-		if share = min(share, c.want); share < often/2 {
+		if share = min(share, c.ours.want); share < often/2 {
 			c.free = t.from
 		} else if share < often {
 			c.free = max(t.from, min(c.free, nearlyFree))
@@ -110,7 +110,7 @@ func (c *Control) tries(at, passed time.Duration, worked float64) bool {
 		t.end(at, share)
 		return false
 	}
-	if c.recent > trialWorked {
+	if c.ours.recent > trialWorked {
 		c.free = max(c.free-trialDown, min(t.from, c.free))
 	} else {
 		c.free = min(max(c.free+trialUp, 0), max(trialFree, c.free))
