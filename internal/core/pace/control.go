@@ -199,6 +199,9 @@ func (o *others) count(passed time.Duration, l Look) (another bool) {
 func (c *Control) beside(at, passed time.Duration, l Look, another bool) {
 	who := Others(l.Busy)
 	c.ours.want, c.ours.known = c.share()
+	if c.ours.want <= often { // a trial begins with short spurts
+		c.ours.ease = 0
+	}
 	if c.ours.want < often && c.trial.saved < trialMost {
 		c.ours.want *= 1 - trialPart
 	}
@@ -259,7 +262,7 @@ func (c *Control) lengthen(passed time.Duration) {
 	_, stalled := felt.slow(c.bound())
 	switch times := felt.times(&felt.Often, c.bound()); {
 	case felt.Often.Total < trialEnough && c.ours.want >= often: // that is learned just now
-	case stalled || c.ours.want < often:
+	case stalled:
 		c.ours.ease = 0
 	case times < 1:
 		c.ours.ease = max(c.ours.ease-min(1/max(times, 0.1)-1, 1)*passed.Seconds()/tightens.Seconds(), 0)

@@ -336,7 +336,11 @@ func TestSpurtsAreAsLongAsOthersDoNotFeel(t *testing.T) {
 		for seed := range uint64(seeds) {
 			s := &server{Rand: rand.New(rand.NewPCG(51, seed)), base: c.base, by: 5 * time.Millisecond}
 			var x Control
-			_, all := s.beside(&x, 0, 4*time.Minute, func(*Look) {})
+			_, all := s.beside(&x, 0, 4*time.Minute, func(*Look) {
+				if x.trial.until > 0 && x.ours.ease > 0 {
+					t.Errorf("%v held up: spurts are eased by %.2f in a trial", c.base, x.ours.ease)
+				}
+			})
 			s.held = 0
 			var alone Spread
 			for range 200_000 {
