@@ -65,8 +65,8 @@ func (s *sqlite) fresh() error {
 
 func (s *sqlite) archive(ctx context.Context, file string, sessions int) error {
 	return shell(ctx, abreast(sessions, func(n int, x part) string {
-		return fmt.Sprintf(`sqlite3 -csv %s "select * from scan where %s" | zstd -3 -q -f -o %s`, s.file(),
-			x.condition("'%s'"), nth(file, n))
+		return fmt.Sprintf(`sqlite3 -cmd ".timeout 60000" -csv %s "select * from scan where %s" | zstd -3 -q -f -o %s`,
+			s.file(), x.condition("'%s'"), nth(file, n)) // each waits while the other opens the file
 	}))
 }
 
