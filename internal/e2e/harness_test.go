@@ -228,8 +228,8 @@ func (w *world) stop(signal syscall.Signal) {
 	}
 }
 
-// run runs a command and returns what it printed and its exit status: a client's within this process, what needs no
-// service, or is given an environment of its own, as a process.
+// run runs a command and returns what it printed and its exit status: within this process where it is one of the
+// client's; as a process of its own where it belongs to the service, or is given more of an environment.
 func (w *world) run(args ...string) (stdout, stderr string, status int) {
 	w.t.Helper()
 	settings := append([]string{"AMBERCELLAR_SERVER=" + w.svc.server, "AMBERCELLAR_TOKEN=" + w.token}, w.env...)
@@ -265,7 +265,7 @@ func (w *world) run(args ...string) (stdout, stderr string, status int) {
 // commands are those of the program.
 var commands = local.Program()
 
-// isClient says whether a command does nothing but to ask a service.
+// isClient says whether a command is one of the client's.
 func isClient(args []string) bool {
 	words := strings.Join(args, " ") + " "
 	return !strings.HasPrefix(words, "complete ") && !slices.ContainsFunc(commands.Local, func(c cli.Command) bool {

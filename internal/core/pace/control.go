@@ -261,7 +261,7 @@ func (c *Control) lengthen(passed time.Duration) {
 	felt, before := c.whole(), c.ours.ease
 	_, stalled := felt.slow(c.bound())
 	switch times := felt.times(&felt.Often, c.bound()); {
-	case felt.Often.Total < trialEnough && c.ours.want >= often: // that is learned just now
+	case felt.Often.Total < trialEnough: // that is learned just now
 	case stalled:
 		c.ours.ease = 0
 	case times < 1:

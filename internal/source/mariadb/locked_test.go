@@ -2,12 +2,29 @@ package mariadb
 
 import (
 	"context"
+	"database/sql"
 	"testing"
 	"time"
 
 	"ambercellar/internal/core/pace"
 	"ambercellar/internal/dbtest"
 )
+
+// somebodyElse is a connection of another user of a database.
+func somebodyElse(t *testing.T, url string) *sql.Conn {
+	t.Helper()
+	db, err := dbtest.OpenMariaDB(url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { db.Close() })
+	c, err := db.Conn(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { c.Close() })
+	return c
+}
 
 // A table that others have locked is one line of the list, and keeps the others from nothing.
 func TestALockedTableIsOneLineOfTheList(t *testing.T) {
@@ -19,16 +36,7 @@ func TestALockedTableIsOneLineOfTheList(t *testing.T) {
 			'2020-01-01')`); err != nil {
 		t.Fatal(err)
 	}
-	db, err := dbtest.OpenMariaDB(url)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
-	c, err := db.Conn(t.Context())
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer c.Close()
+	c := somebodyElse(t, url)
 	if _, err := c.ExecContext(t.Context(), "LOCK TABLES scan WRITE"); err != nil {
 		t.Fatal(err)
 	}
@@ -67,16 +75,7 @@ func TestAProbeFeelsALock(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	db, err := dbtest.OpenMariaDB(url)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
-	c, err := db.Conn(t.Context())
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer c.Close()
+	c := somebodyElse(t, url)
 	for _, kind := range pace.FeelKinds {
 		if _, err := c.ExecContext(t.Context(), "LOCK TABLES scan WRITE"); err != nil {
 			t.Fatal(err)

@@ -72,16 +72,7 @@ func (r *reading) delete(number int, again bool, ordinals ...int) (*source.Journ
 // disturber is another session that gets in the way.
 func disturber(t *testing.T, s *Source) *sql.Conn {
 	t.Helper()
-	db, err := dbtest.OpenMariaDB(s.cfg.Address)
-	if err != nil {
-		t.Fatal(err)
-	}
-	c, err := db.Conn(t.Context())
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { c.Close(); db.Close() })
-	return c
+	return somebodyElse(t, s.cfg.Address)
 }
 
 func TestLockedRowsAreSkippedAtOnceAndComeAgain(t *testing.T) {

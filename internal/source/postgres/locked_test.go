@@ -59,19 +59,7 @@ func TestALockedTableIsOneLineOfTheList(t *testing.T) {
 // A probe that waits for a lock takes as long as the lock is held: what comes before a probe does not wait for it
 // unseen.
 func TestAProbeFeelsALock(t *testing.T) {
-	url := dbtest.Postgres(t)
-	if err := dbtest.Exec(url, "CREATE TABLE scan (id int PRIMARY KEY); INSERT INTO scan VALUES (1)"); err != nil {
-		t.Fatal(err)
-	}
-	s, err := Open(t.Context(), source.Config{Name: "harbour", Address: url, TLS: "off"})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer s.Close()
-	table, err := s.Table(t.Context(), "scan")
-	if err != nil {
-		t.Fatal(err)
-	}
+	url, s, table := probed(t)
 	probe := func(kind pace.FeelKind) time.Duration {
 		called := time.Now()
 		begun, took, err := s.Probe(t.Context(), kind, table)
@@ -80,11 +68,7 @@ func TestAProbeFeelsALock(t *testing.T) {
 		}
 		return took
 	}
-	c, err := pgx.Connect(t.Context(), url)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer c.Close(context.Background())
+	c := workload(t, url)
 	for _, kind := range pace.FeelKinds {
 		probe(kind)
 		if _, err := c.Exec(t.Context(), "BEGIN; LOCK TABLE scan IN ACCESS EXCLUSIVE MODE"); err != nil {

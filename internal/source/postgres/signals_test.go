@@ -12,6 +12,7 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"ambercellar/internal/core/pace"
+	"ambercellar/internal/core/shape"
 	"ambercellar/internal/dbtest"
 	"ambercellar/internal/source"
 )
@@ -103,22 +104,29 @@ func TestSignalsTellWhoWaitsAndForWhom(t *testing.T) {
 	}
 }
 
+// probed is a database with a table that is probed, opened with three connections.
+func probed(t *testing.T) (url string, s *Source, table *shape.Table) {
+	t.Helper()
+	url = dbtest.Postgres(t)
+	err := dbtest.Exec(url, "CREATE TABLE scan (id integer PRIMARY KEY, at timestamptz); INSERT INTO scan VALUES (1)")
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err = Open(t.Context(), source.Config{Name: "harbour", Address: url, Connections: 3, TLS: "off"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	if table, err = s.Table(t.Context(), "scan"); err != nil {
+		t.Fatal(err)
+	}
+	return url, s, table
+}
+
 // What others feel is how long the server takes: not how long one of our own connections is waited for, nor what a
 // connection's first time takes.
 func TestAProbeDoesNotCountItsWaitForAConnection(t *testing.T) {
-	url := dbtest.Postgres(t)
-	if err := dbtest.Exec(url, "CREATE TABLE scan (id integer PRIMARY KEY, at timestamptz)"); err != nil {
-		t.Fatal(err)
-	}
-	s, err := Open(t.Context(), source.Config{Name: "harbour", Address: url, Connections: 3, TLS: "off"})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer s.Close()
-	table, err := s.Table(t.Context(), "scan")
-	if err != nil {
-		t.Fatal(err)
-	}
+	_, s, table := probed(t)
 	var held []*pgxpool.Conn
 	for range 3 {
 		c, err := s.pool.Acquire(t.Context())
