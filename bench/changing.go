@@ -188,14 +188,12 @@ func (r *changingReport) draw(file string) error {
 		if armColours[arm] == nil || len(r.Rounds[arm]) == 0 {
 			continue
 		}
-		for p, what := range map[*plot.Plot]func(second) float64{felt: p99, rate: gone} {
+		slow := func(arm string, at int) float64 { return r.of(arm, span{at, at + 1}, p99) }
+		for p, what := range map[*plot.Plot]func(string, int) float64{felt: slow, rate: r.went} {
 			var points plotter.XYs
 			most := 0.0
 			for i := range length {
-				y := r.of(arm, span{i, i + 1}, what)
-				if p == rate {
-					y = r.went(arm, i)
-				}
+				y := what(arm, i)
 				most = max(most, y)
 				if p == rate {
 					y = max(y, 1) // the scale knows no zero: seconds without a row lie at its foot
@@ -236,12 +234,19 @@ func (r *changingReport) draw(file string) error {
 	return f.Close()
 }
 
-// name writes the phases along the time, where each begins.
+// named is the least share of the whole time that a phase lasts which is named.
+const named = 0.05
+
+// name writes the phases along the time, where each begins; those without room for their name go without.
 func (r *changingReport) name(p *plot.Plot) {
 	var ticks []plot.Tick
 	at := 0.0
 	for _, x := range r.Load {
-		ticks = append(ticks, plot.Tick{Value: at, Label: fmt.Sprintf("%s, %.0f %%", x.Name, 100*x.Share)})
+		tick := plot.Tick{Value: at, Label: " "} // one without any text is a minor one, without a line
+		if x.Length.Seconds() >= named*r.Load.length().Seconds() {
+			tick.Label = fmt.Sprintf("%s, %.0f %%", x.Name, 100*x.Share)
+		}
+		ticks = append(ticks, tick)
 		at += x.Length.Seconds()
 	}
 	p.X.Tick.Marker, p.X.Tick.Label.XAlign = plot.ConstantTicks(ticks), draw.XLeft
